@@ -1,0 +1,1 @@
+"""Computation only: no window, no drawing, no file format."""

@@ -1,0 +1,1 @@
+"""From a take to keys."""

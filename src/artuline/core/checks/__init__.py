@@ -1,0 +1,1 @@
+"""What is or will go wrong, in words, and the fix."""

@@ -1,0 +1,1 @@
+"""Rotations, rigid transforms, primitives and their mass properties."""

@@ -1,0 +1,131 @@
+"""Unit quaternions ``(x, y, z, w)`` as plain arrays of shape (..., 4).
+
+All functions broadcast over leading axes and work in float64. A rotation vector is axis times angle, radians.
+"""
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+from scipy.spatial.transform import Rotation
+
+Array = NDArray[np.float64]
+
+IDENTITY: Array = np.array([0.0, 0.0, 0.0, 1.0])
+
+
+def multiply(a: ArrayLike, b: ArrayLike) -> Array:
+    """Hamilton product: the rotation ``b`` followed by ``a``. (..., 4), (..., 4) -> (..., 4)."""
+    a, b = np.asarray(a, float), np.asarray(b, float)
+    ax, ay, az, aw = np.moveaxis(a, -1, 0)
+    bx, by, bz, bw = np.moveaxis(b, -1, 0)
+    return np.stack(
+        [
+            aw * bx + ax * bw + ay * bz - az * by,
+            aw * by - ax * bz + ay * bw + az * bx,
+            aw * bz + ax * by - ay * bx + az * bw,
+            aw * bw - ax * bx - ay * by - az * bz,
+        ],
+        axis=-1,
+    )
+
+
+def conjugate(q: ArrayLike) -> Array:
+    """The inverse of a unit quaternion. (..., 4) -> (..., 4)."""
+    return np.asarray(q, float) * np.array([-1.0, -1.0, -1.0, 1.0])
+
+
+def normalize(q: ArrayLike) -> Array:
+    """Scale to unit length; a zero quaternion becomes the identity. (..., 4) -> (..., 4)."""
+    q = np.asarray(q, float)
+    length = np.linalg.norm(q, axis=-1, keepdims=True)
+    return np.where(length > 1e-12, q / np.where(length > 1e-12, length, 1.0), IDENTITY)
+
+
+def rotate(q: ArrayLike, v: ArrayLike) -> Array:
+    """Turn vectors by quaternions. (..., 4), (..., 3) -> (..., 3)."""
+    q, v = np.asarray(q, float), np.asarray(v, float)
+    u, w = q[..., :3], q[..., 3:]
+    t = 2.0 * np.cross(u, v)
+    return v + w * t + np.cross(u, t)
+
+
+def from_rotation_vector(r: ArrayLike) -> Array:
+    """Exponential map. (..., 3) radians -> (..., 4)."""
+    r = np.asarray(r, float)
+    angle = np.linalg.norm(r, axis=-1, keepdims=True)
+    scale = 0.5 * np.sinc(angle / (2.0 * np.pi))
+    return np.concatenate([r * scale, np.cos(0.5 * angle)], axis=-1)
+
+
+def to_rotation_vector(q: ArrayLike) -> Array:
+    """Logarithm, the short way round. (..., 4) -> (..., 3) radians, length at most pi."""
+    q = np.asarray(q, float)
+    q = np.where(q[..., 3:] < 0.0, -q, q)
+    sine = np.linalg.norm(q[..., :3], axis=-1, keepdims=True)
+    angle = 2.0 * np.arctan2(sine, q[..., 3:])
+    return q[..., :3] * np.where(sine > 1e-12, angle / np.where(sine > 1e-12, sine, 1.0), 2.0)
+
+
+def angle_between(a: ArrayLike, b: ArrayLike) -> Array:
+    """Angle in radians of the rotation from ``a`` to ``b``. (..., 4), (..., 4) -> (...)."""
+    return np.linalg.norm(to_rotation_vector(multiply(b, conjugate(a))), axis=-1)
+
+
+def slerp(a: ArrayLike, b: ArrayLike, t: ArrayLike) -> Array:
+    """Spherical linear interpolation the short way round. t broadcasts against the leading axes."""
+    a, b = np.asarray(a, float), np.asarray(b, float)
+    step = to_rotation_vector(multiply(b, conjugate(a)))
+    return multiply(from_rotation_vector(step * np.asarray(t, float)[..., None]), a)
+
+
+def from_matrix(m: ArrayLike) -> Array:
+    """Rotation matrices (..., 3, 3) -> quaternions (..., 4)."""
+    m = np.asarray(m, float)
+    flat = Rotation.from_matrix(m.reshape(-1, 3, 3)).as_quat()
+    return flat.reshape(*m.shape[:-2], 4)
+
+
+def to_matrix(q: ArrayLike) -> Array:
+    """Quaternions (..., 4) -> rotation matrices (..., 3, 3)."""
+    x, y, z, w = np.moveaxis(np.asarray(q, float), -1, 0)
+    rows = [
+        [1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)],
+        [2 * (x * y + z * w), 1 - 2 * (x * x + z * z), 2 * (y * z - x * w)],
+        [2 * (x * z - y * w), 2 * (y * z + x * w), 1 - 2 * (x * x + y * y)],
+    ]
+    return np.stack([np.stack(row, axis=-1) for row in rows], axis=-2)
+
+
+def align(a: ArrayLike, b: ArrayLike) -> Array:
+    """Smallest rotation that turns direction ``a`` into direction ``b``. (3,), (3,) -> (4,)."""
+    a = np.asarray(a, float) / np.linalg.norm(a)
+    b = np.asarray(b, float) / np.linalg.norm(b)
+    w = 1.0 + float(a @ b)
+    if w < 1e-9:
+        side = np.eye(3)[int(np.argmin(np.abs(a)))]
+        axis = np.cross(a, side)
+        return np.append(axis / np.linalg.norm(axis), 0.0)
+    return normalize(np.append(np.cross(a, b), w))
+
+
+def make_continuous(q: ArrayLike) -> Array:
+    """Choose signs along the first axis so that neighbours never flip. (F, ..., 4) -> (F, ..., 4)."""
+    q = np.array(q, float)
+    flips = np.sum(q[1:] * q[:-1], axis=-1) < 0.0
+    signs = np.where(np.cumsum(flips, axis=0) % 2 == 1, -1.0, 1.0)
+    q[1:] *= signs[..., None]
+    return q
+
+
+def swing_twist(q: ArrayLike) -> tuple[Array, Array]:
+    """Split ``q = swing * twist`` with the twist about x.
+
+    Returns the swing as a rotation vector's (y, z) components (..., 2), and the twist angle (...), in
+    radians, each in [-pi, pi].
+    """
+    q = np.asarray(q, float)
+    twist = 2.0 * np.arctan2(q[..., 0], q[..., 3])
+    twist = np.where(twist > np.pi, twist - 2 * np.pi, np.where(twist < -np.pi, twist + 2 * np.pi, twist))
+    half = np.zeros_like(q)
+    half[..., 0], half[..., 3] = np.sin(0.5 * twist), np.cos(0.5 * twist)
+    swing = to_rotation_vector(multiply(q, conjugate(half)))
+    return swing[..., 1:], twist

@@ -1,0 +1,1 @@
+"""Keyed motion: skeletons, poses, clips, layers."""

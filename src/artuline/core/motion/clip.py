@@ -1,0 +1,102 @@
+"""Keyed motion as curves: sampling with the interpolations of glTF 2.0 (section 3.11 and appendix C)."""
+
+import json
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+
+from artuline.core.errors import ArtulineError
+from artuline.core.geometry import rotation
+from artuline.core.geometry.rotation import Array
+from artuline.core.motion.skeleton import Pose, Skeleton
+from artuline.core.scene.assets import Arrays
+
+Path = Literal["translation", "rotation", "scale"]
+Interpolation = Literal["LINEAR", "STEP", "CUBICSPLINE"]
+
+
+@dataclass(frozen=True, eq=False)
+class Channel:
+    """One curve of one bone.
+
+    times (K,) seconds, increasing. values (K, D), or (K, 3, D) for CUBICSPLINE: in-tangent, value,
+    out-tangent, tangents per second. D is 3, or 4 for rotations.
+    """
+
+    bone: str
+    path: Path
+    interpolation: Interpolation
+    times: Array
+    values: Array
+
+    def sample(self, times: Array) -> Array:
+        """Values at times (F,) -> (F, D); held before the first key and after the last."""
+        t = np.clip(np.asarray(times, float), self.times[0], self.times[-1])
+        i = np.clip(np.searchsorted(self.times, t, side="right") - 1, 0, max(len(self.times) - 2, 0))
+        if len(self.times) == 1:
+            only = self.values[0, 1] if self.interpolation == "CUBICSPLINE" else self.values[0]
+            return self._finish(np.repeat(only[None], len(t), axis=0))
+        if self.interpolation == "STEP":
+            last = t >= self.times[-1]
+            return self._finish(self.values[np.where(last, len(self.times) - 1, i)])
+        span = self.times[i + 1] - self.times[i]
+        u = ((t - self.times[i]) / span)[:, None]
+        if self.interpolation == "LINEAR":
+            a, b = self.values[i], self.values[i + 1]
+            return rotation.slerp(a, b, u[:, 0]) if self.path == "rotation" else a + (b - a) * u
+        a, b = self.values[i, 1], self.values[i + 1, 1]
+        out, into = self.values[i, 2] * span[:, None], self.values[i + 1, 0] * span[:, None]
+        u2, u3 = u * u, u * u * u
+        value = (2 * u3 - 3 * u2 + 1) * a + (u3 - 2 * u2 + u) * out + (3 * u2 - 2 * u3) * b + (u3 - u2) * into
+        return self._finish(value)
+
+    def _finish(self, value: Array) -> Array:
+        return rotation.normalize(value) if self.path == "rotation" else value
+
+
+@dataclass(frozen=True, eq=False)
+class Clip:
+    """Curves for some bones."""
+
+    channels: tuple[Channel, ...]
+
+    def sample(self, skeleton: Skeleton, times: Array) -> Pose:
+        """Local transforms at times (F,) seconds; bones without curves keep their rest pose."""
+        times = np.atleast_1d(np.asarray(times, float))
+        pose = skeleton.rest_over(len(times))
+        self.apply(skeleton, times, pose)
+        return pose
+
+    def apply(self, skeleton: Skeleton, times: Array, pose: Pose) -> None:
+        """Write the curves' values over a pose with a leading frame axis."""
+        index = {n: i for i, n in enumerate(skeleton.names)}
+        for c in self.channels:
+            getattr(pose, c.path)[:, index[c.bone]] = c.sample(times)
+
+    def key_times(self) -> Array:
+        """All distinct key times, seconds."""
+        return np.unique(np.concatenate([c.times for c in self.channels])) if self.channels else np.zeros(0)
+
+    def to_arrays(self) -> dict[str, np.ndarray]:
+        """As named arrays for the asset store."""
+        table = [[c.bone, c.path, c.interpolation] for c in self.channels]
+        arrays: dict[str, np.ndarray] = {"channels": np.frombuffer(json.dumps(table).encode(), np.uint8)}
+        for i, c in enumerate(self.channels):
+            arrays[f"{i}.times"] = np.asarray(c.times, np.float64)
+            arrays[f"{i}.values"] = np.asarray(c.values, np.float64)
+        return arrays
+
+    @staticmethod
+    def from_arrays(arrays: Arrays) -> "Clip":
+        """The inverse of ``to_arrays``."""
+        try:
+            table = json.loads(bytes(arrays["channels"]))
+            return Clip(
+                tuple(
+                    Channel(bone, path, interpolation, arrays[f"{i}.times"], arrays[f"{i}.values"])
+                    for i, (bone, path, interpolation) in enumerate(table)
+                )
+            )
+        except (KeyError, ValueError) as error:
+            raise ArtulineError(f"a clip's data is damaged ({error})") from error

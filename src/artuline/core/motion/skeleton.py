@@ -1,0 +1,91 @@
+"""Bones as arrays: parents, rest pose, and forward kinematics over many frames at once."""
+
+from dataclasses import dataclass
+from functools import lru_cache
+
+import numpy as np
+
+from artuline.core.geometry import rotation, transforms
+from artuline.core.geometry.rotation import Array
+from artuline.core.scene.model import Bone, Figure
+
+
+@dataclass(frozen=True)
+class Pose:
+    """Local bone transforms: translation (..., B, 3), rotation (..., B, 4), scale (..., B, 3)."""
+
+    translation: Array
+    rotation: Array
+    scale: Array
+
+    def frame(self, i: int) -> "Pose":
+        """One frame of a pose over frames."""
+        return Pose(self.translation[i], self.rotation[i], self.scale[i])
+
+    def copy(self) -> "Pose":
+        """A pose whose arrays may be written to."""
+        return Pose(self.translation.copy(), self.rotation.copy(), self.scale.copy())
+
+
+@dataclass(frozen=True, eq=False)
+class Skeleton:
+    """Names, parents (index or -1, always before the child) and the rest pose of a figure's bones."""
+
+    names: tuple[str, ...]
+    parents: tuple[int, ...]
+    rest: Pose
+
+    @property
+    def size(self) -> int:
+        """How many bones."""
+        return len(self.names)
+
+    def rest_over(self, frames: int) -> Pose:
+        """The rest pose repeated: writable arrays with a leading axis of ``frames``."""
+        return Pose(*(np.repeat(a[None], frames, axis=0) for a in (self.rest.translation, self.rest.rotation, self.rest.scale)))
+
+    def global_matrices(self, pose: Pose, root: Array | None = None) -> Array:
+        """Forward kinematics: pose (..., B) -> matrices (..., B, 4, 4), under the 4x4 ``root`` if given."""
+        local = transforms.compose(pose.translation, pose.rotation, pose.scale)
+        out = np.empty_like(local)
+        for i, p in enumerate(self.parents):
+            if p >= 0:
+                out[..., i, :, :] = out[..., p, :, :] @ local[..., i, :, :]
+            else:
+                out[..., i, :, :] = local[..., i, :, :] if root is None else root @ local[..., i, :, :]
+        return out
+
+
+@lru_cache(maxsize=64)
+def _of_bones(bones: tuple[Bone, ...]) -> Skeleton:
+    index = {b.name: i for i, b in enumerate(bones)}
+    rest = Pose(
+        np.array([b.translation for b in bones], float).reshape(-1, 3),
+        np.array([b.rotation for b in bones], float).reshape(-1, 4),
+        np.array([b.scale for b in bones], float).reshape(-1, 3),
+    )
+    parents = tuple(index[b.parent] if b.parent is not None else -1 for b in bones)
+    return Skeleton(tuple(b.name for b in bones), parents, rest)
+
+
+def skeleton_of(figure: Figure) -> Skeleton:
+    """The arrays of a figure's bones; cached."""
+    return _of_bones(figure.bones)
+
+
+def placement(figure: Figure) -> Array:
+    """The figure's place in the scene: a 4x4 of unit, turn about Y and position."""
+    q = rotation.from_rotation_vector(np.array([0.0, figure.turn, 0.0]))
+    return transforms.compose(np.array(figure.position), q, np.full(3, figure.unit))
+
+
+def rest_matrices(figure: Figure) -> Array:
+    """World matrices (B, 4, 4) of the rest pose."""
+    s = skeleton_of(figure)
+    return s.global_matrices(s.rest, placement(figure))
+
+
+def rigid(matrices: Array) -> tuple[Array, Array]:
+    """Positions (..., 3) and rotations (..., 4) of matrices (..., 4, 4), without their scale."""
+    p, q, _ = transforms.decompose(matrices)
+    return p, q

@@ -1,0 +1,1 @@
+"""The solver: rigid bodies, joints and contacts in small substeps."""

@@ -1,0 +1,1 @@
+"""From a scene to simulated motion: recorded takes and the live tryout."""

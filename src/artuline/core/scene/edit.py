@@ -1,0 +1,105 @@
+"""Pure edits: each takes a scene and returns a new one that shares what did not change."""
+
+from collections.abc import Callable
+from typing import TypeVar
+
+from artuline.core.scene.model import Body, Figure, Group, Joint, Key, Lane, Model, Obstacle, Scene
+
+T = TypeVar("T", bound=Model)
+
+
+def replace(items: tuple[T, ...], id_: str, change: Callable[[T], T]) -> tuple[T, ...]:
+    """The tuple with the item of that id changed; KeyError if there is none."""
+    if all(i.id != id_ for i in items):  # type: ignore[attr-defined]
+        raise KeyError(id_)
+    return tuple(change(i) if i.id == id_ else i for i in items)  # type: ignore[attr-defined]
+
+
+def scene(s: Scene, **values: object) -> Scene:
+    """A scene with fields replaced."""
+    return s.changed(**values)  # type: ignore[return-value]
+
+
+def figure(s: Scene, figure_id: str, **values: object) -> Scene:
+    """Replace fields of one figure."""
+    return map_figure(s, figure_id, lambda f: f.changed(**values))  # type: ignore[arg-type,return-value]
+
+
+def map_figure(s: Scene, figure_id: str, change: Callable[[Figure], Figure]) -> Scene:
+    """Change one figure by a function."""
+    return scene(s, figures=replace(s.figures, figure_id, change))
+
+
+def bodies(s: Scene, figure_id: str, ids: set[str], change: Callable[[Body], Body]) -> Scene:
+    """Change several bodies of a figure by a function."""
+    f = s.figure(figure_id)
+    return figure(s, figure_id, bodies=tuple(change(b) if b.id in ids else b for b in f.bodies))
+
+
+def joints(s: Scene, figure_id: str, ids: set[str], change: Callable[[Joint], Joint]) -> Scene:
+    """Change several joints of a figure by a function; ids are joint ids."""
+    f = s.figure(figure_id)
+    return figure(s, figure_id, joints=tuple(change(j) if j.id in ids else j for j in f.joints))
+
+
+def group(s: Scene, figure_id: str, group_id: str, **values: object) -> Scene:
+    """Replace fields of one group."""
+    f = s.figure(figure_id)
+    changed = replace(f.groups, group_id, lambda g: g.changed(**values))  # type: ignore[arg-type,return-value]
+    return figure(s, figure_id, groups=changed)
+
+
+def obstacle(s: Scene, obstacle_id: str, **values: object) -> Scene:
+    """Replace fields of one obstacle."""
+    changed = replace(s.obstacles, obstacle_id, lambda o: o.changed(**values))  # type: ignore[arg-type,return-value]
+    return scene(s, obstacles=changed)
+
+
+def fresh_id(stem: str, taken: set[str]) -> str:
+    """``stem``, or the stem with the first free number behind it."""
+    if stem not in taken:
+        return stem
+    n = 2
+    while f"{stem} {n}" in taken:
+        n += 1
+    return f"{stem} {n}"
+
+
+def interval_lane(start: float, end: float, ramp_in: float, ramp_out: float) -> Lane:
+    """Handover 0 up to ``start``, 1 after the ramp, back to 0 at ``end``. Frames."""
+    ramp_in, ramp_out = max(ramp_in, 0.0), max(ramp_out, 0.0)
+    top_a = min(start + ramp_in, end)
+    top_b = max(end - ramp_out, top_a)
+    frames = [(start, 0.0), (top_a, 1.0), (top_b, 1.0), (end, 0.0)]
+    return Lane(keys=tuple(Key(frame=f, value=v) for f, v in frames))
+
+
+def hand_over(
+    s: Scene,
+    figure_id: str,
+    start_bone: str | None,
+    start: float,
+    end: float,
+    ramp_in: float = 0.0,
+    ramp_out: float = 12.0,
+    tone: float = 0.0,
+) -> Scene:
+    """Add a group for ``start_bone`` and all below (or change the one there is) and give it an interval."""
+    f = s.figure(figure_id)
+    lane = interval_lane(start, end, ramp_in, ramp_out)
+    same = next((g for g in f.groups if g.start_bone == start_bone), None)
+    if same is not None:
+        return group(s, figure_id, same.id, handover=lane, tone=Lane(rest=tone))
+    new = Group(
+        id=fresh_id("group", {g.id for g in f.groups}),
+        name=f"from {start_bone} down" if start_bone else "whole figure",
+        start_bone=start_bone,
+        handover=lane,
+        tone=Lane(rest=tone),
+    )
+    return figure(s, figure_id, groups=(*f.groups, new))
+
+
+def add_obstacle(s: Scene, obstacle_: Obstacle) -> Scene:
+    """Add an obstacle."""
+    return scene(s, obstacles=(*s.obstacles, obstacle_))

@@ -1,0 +1,60 @@
+"""The skinned surface of a figure, as arrays in the asset store, and its skinning."""
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from artuline.core.geometry.rotation import Array
+from artuline.core.scene.assets import Arrays
+
+
+@dataclass(frozen=True, eq=False)
+class Mesh:
+    """A surface bound to bones through a palette, so that several skins fit in one mesh.
+
+    positions, normals (V, 3) in bind space; triangles (T, 3); material (T,) index into the figure's
+    materials; slots (V, K) palette entries with weights (V, K) that add up to 1; palette_bone (P,) bone
+    index; palette_bind (P, 4, 4) inverse bind matrix; palette_skin (P,) which skin of the file it came from.
+    """
+
+    positions: NDArray[np.float32]
+    normals: NDArray[np.float32]
+    triangles: NDArray[np.int32]
+    material: NDArray[np.int32]
+    slots: NDArray[np.int32]
+    weights: NDArray[np.float32]
+    palette_bone: NDArray[np.int32]
+    palette_bind: NDArray[np.float64]
+    palette_skin: NDArray[np.int32]
+
+    def to_arrays(self) -> dict[str, np.ndarray]:
+        """As named arrays for the asset store."""
+        return dict(vars(self))
+
+    @staticmethod
+    def from_arrays(arrays: Arrays) -> "Mesh":
+        """The inverse of ``to_arrays``."""
+        return Mesh(**arrays)
+
+    def palette(self, matrices: Array) -> Array:
+        """Skinning matrices (..., P, 4, 4) from bone matrices (..., B, 4, 4)."""
+        return matrices[..., self.palette_bone, :, :] @ self.palette_bind
+
+    def skin(self, matrices: Array) -> Array:
+        """Vertex positions (V, 3) for bone matrices (B, 4, 4), by linear blend skinning."""
+        palette = self.palette(matrices)[:, :3, :]
+        out = np.zeros((len(self.positions), 3))
+        for k in range(self.slots.shape[1]):
+            m = palette[self.slots[:, k]]
+            moved = np.einsum("vij,vj->vi", m[:, :, :3], self.positions) + m[:, :, 3]
+            out += self.weights[:, k, None] * moved
+        return out
+
+    def bone_weights(self, bones: int) -> Array:
+        """Weight of every bone on every vertex: (V, B)."""
+        out = np.zeros((len(self.positions), bones))
+        rows = np.arange(len(self.positions))
+        for k in range(self.slots.shape[1]):
+            np.add.at(out, (rows, self.palette_bone[self.slots[:, k]]), self.weights[:, k])
+        return out

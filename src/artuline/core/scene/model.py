@@ -1,0 +1,392 @@
+"""The scene: a tree of frozen models. Metres, kilograms, seconds, radians; Y up; quaternions (x, y, z, w).
+
+An edit makes a new tree that shares what did not change (see ``artuline.core.scene.edit``). A reference to
+something that does not exist cannot be built: the validators refuse it.
+"""
+
+import hashlib
+import math
+from collections import Counter
+from collections.abc import Iterable
+from functools import cached_property
+from typing import Annotated, Literal
+
+import numpy as np
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, model_validator
+
+FORMAT_VERSION = 1
+
+
+def _unit(q: tuple[float, float, float, float]) -> tuple[float, float, float, float]:
+    length = math.sqrt(sum(c * c for c in q))
+    if not 0.5 < length < 2.0:
+        raise ValueError("a rotation must be a unit quaternion")
+    # already unit to rounding: keep the bits, so that saving and loading change nothing
+    return q if abs(length - 1.0) < 1e-9 else tuple(c / length for c in q)  # type: ignore[return-value]
+
+
+Vec3 = tuple[float, float, float]
+Quat = Annotated[tuple[float, float, float, float], AfterValidator(_unit)]
+Positive = Annotated[float, Field(gt=0.0)]
+NonNegative = Annotated[float, Field(ge=0.0)]
+Share = Annotated[float, Field(ge=0.0, le=1.0)]
+Id = Annotated[str, Field(min_length=1)]
+
+ZERO: Vec3 = (0.0, 0.0, 0.0)
+UPRIGHT: tuple[float, float, float, float] = (0.0, 0.0, 0.0, 1.0)
+
+
+class Model(BaseModel):
+    """Base of all document models: frozen, strict about unknown fields, no NaN."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False, ignored_types=(cached_property,))
+
+    def changed(self, **values: object) -> "Model":
+        """A validated copy with some fields replaced."""
+        return type(self).model_validate({**{n: getattr(self, n) for n in type(self).model_fields}, **values})
+
+
+class Bone(Model):
+    """A node of the skeleton with its rest pose relative to its parent (file units, scale without unit)."""
+
+    name: Id
+    parent: str | None = None
+    translation: Vec3 = ZERO
+    rotation: Quat = UPRIGHT
+    scale: Vec3 = (1.0, 1.0, 1.0)
+    deforms: bool = False
+
+
+class Material(Model):
+    """A flat surface colour, linear RGB 0..1."""
+
+    name: str = ""
+    color: Vec3 = (0.6, 0.6, 0.6)
+
+
+class ClipRef(Model):
+    """A clip of keyed motion; its curves are the asset. Duration in seconds, rate in frames per second."""
+
+    name: Id
+    asset: Id
+    duration: NonNegative
+    rate: Positive = 24.0
+    loop: bool = False
+
+
+class Shape(Model):
+    """A collision shape in the frame of its bone (metres). A capsule's axis is x.
+
+    ``radius``: sphere and capsule. ``half_length``: capsule, without the caps. ``half``: box half extents.
+    """
+
+    kind: Literal["capsule", "sphere", "box"]
+    position: Vec3 = ZERO
+    rotation: Quat = UPRIGHT
+    radius: NonNegative = 0.0
+    half_length: NonNegative = 0.0
+    half: Vec3 = ZERO
+
+    @model_validator(mode="after")
+    def _has_size(self) -> "Shape":
+        if self.kind == "box":
+            if min(self.half) <= 0.0:
+                raise ValueError("a box needs three half extents above zero")
+        elif self.radius <= 0.0:
+            raise ValueError(f"a {self.kind} needs a radius above zero")
+        return self
+
+
+class Body(Model):
+    """A rigid body that carries a bone. Density in kg/m^3; a given mass in kg overrides it."""
+
+    id: Id
+    bone: Id
+    shapes: tuple[Shape, ...] = ()
+    density: Positive = 1000.0
+    mass: Positive | None = None
+    friction: NonNegative = 0.6
+    restitution: Share = 0.05
+
+
+class Joint(Model):
+    """Joins a body to its parent body. The frames' x axis is the bone's direction, or the hinge's axis.
+
+    ``frame``: the joint's rotation in the child bone's frame; ``parent_frame``: in the parent bone's frame.
+    Limits are taken in the parent frame: ``swing_y`` and ``swing_z`` are half angles of an elliptical
+    cone, ``twist`` is a range about x, in radians. A hinge turns about x within ``twist``.
+    ``tone`` multiplies the group's tone.
+    """
+
+    id: Id
+    parent: Id
+    child: Id
+    kind: Literal["ball", "hinge", "fixed"] = "ball"
+    frame: Quat = UPRIGHT
+    parent_frame: Quat = UPRIGHT
+    swing_y: Annotated[float, Field(ge=0.0, le=math.radians(170.0) + 1e-9)] = math.radians(45.0)
+    swing_z: Annotated[float, Field(ge=0.0, le=math.radians(170.0) + 1e-9)] = math.radians(45.0)
+    twist: tuple[float, float] = (-math.radians(30.0), math.radians(30.0))
+    limited: bool = True
+    tone: Share = 1.0
+
+    @model_validator(mode="after")
+    def _ordered(self) -> "Joint":
+        lo, hi = self.twist
+        if not -math.pi <= lo <= hi <= math.pi:
+            raise ValueError("the twist range must run from low to high within half a turn each way")
+        return self
+
+
+class Key(Model):
+    """A key of a lane: a value at a frame."""
+
+    frame: float
+    value: Share
+
+
+class Lane(Model):
+    """A value 0..1 over time, straight between its keys and held outside them; no keys means ``rest``."""
+
+    keys: tuple[Key, ...] = ()
+    rest: Share = 0.0
+
+    @model_validator(mode="after")
+    def _sorted(self) -> "Lane":
+        frames = [k.frame for k in self.keys]
+        if any(b < a for a, b in zip(frames, frames[1:])):
+            raise ValueError("the keys of a lane must run forward in time")
+        return self
+
+    def value(self, frame: float | np.ndarray) -> np.ndarray:
+        """The lane at one or many frames (any shape)."""
+        if not self.keys:
+            return np.full(np.shape(frame), self.rest)
+        return np.interp(frame, [k.frame for k in self.keys], [k.value for k in self.keys])
+
+
+class Group(Model):
+    """A set of bodies handed over together: ``start_bone`` and all below it, or the whole figure if None."""
+
+    id: Id
+    name: Id
+    start_bone: str | None = None
+    handover: Lane = Lane()
+    tone: Lane = Lane()
+    muted: bool = False
+
+
+class Layer(Model):
+    """Keys above a figure's clip; the asset holds curves in scene time. Applies from ``start`` to ``end``."""
+
+    id: Id
+    name: Id
+    asset: Id
+    start: int
+    end: int
+    weight: Share = 1.0
+
+
+class Figure(Model):
+    """Anything articulated: bones, mesh, clips, bodies, joints, groups.
+
+    ``unit``: metres per file unit. ``position`` (m) and ``turn`` (radians about Y) place it in the scene.
+    ``clip_start``: the scene frame at which the clip begins. ``asset``: the mesh arrays, if any.
+    """
+
+    id: Id
+    name: Id
+    source: str = ""
+    bones: tuple[Bone, ...]
+    materials: tuple[Material, ...] = ()
+    asset: str | None = None
+    unit: Positive = 1.0
+    position: Vec3 = ZERO
+    turn: float = 0.0
+    clips: tuple[ClipRef, ...] = ()
+    clip: str | None = None
+    clip_start: float = 0.0
+    bodies: tuple[Body, ...] = ()
+    joints: tuple[Joint, ...] = ()
+    groups: tuple[Group, ...] = ()
+    layers: tuple[Layer, ...] = ()
+    pairs_off: tuple[tuple[str, str], ...] = ()
+    self_collision: bool = True
+
+    @cached_property
+    def bone_index(self) -> dict[str, int]:
+        """Index of each bone by name."""
+        return {b.name: i for i, b in enumerate(self.bones)}
+
+    @cached_property
+    def body_of(self) -> dict[str, Body]:
+        """The body of each bone that has one."""
+        return {b.bone: b for b in self.bodies}
+
+    @cached_property
+    def joint_of(self) -> dict[str, Joint]:
+        """The joint of each body (by child body id) that has one."""
+        return {j.child: j for j in self.joints}
+
+    def active_clip(self) -> ClipRef | None:
+        """The clip that plays, or None."""
+        return next((c for c in self.clips if c.name == self.clip), None)
+
+    def below(self, bone: str | None) -> set[str]:
+        """Names of ``bone`` and all bones below it; all bones for None."""
+        if bone is None:
+            return set(self.bone_index)
+        found = {bone}
+        for b in self.bones:
+            if b.parent in found:
+                found.add(b.name)
+        return found
+
+    @model_validator(mode="after")
+    def _consistent(self) -> "Figure":
+        seen: set[str] = set()
+        for b in self.bones:
+            if b.name in seen:
+                raise ValueError(f"bone name {b.name!r} appears twice in figure {self.name!r}")
+            if b.parent is not None and b.parent not in seen:
+                raise ValueError(f"bone {b.name!r} comes before its parent {b.parent!r} or the parent is missing")
+            seen.add(b.name)
+        _unique(f"figure {self.name!r}", (b.id for b in self.bodies), "body")
+        _unique(f"figure {self.name!r}", (b.bone for b in self.bodies), "body on bone")
+        _unique(f"figure {self.name!r}", (j.child for j in self.joints), "joint of body")
+        _unique(f"figure {self.name!r}", (c.name for c in self.clips), "clip")
+        for body in self.bodies:
+            _known(body.bone, seen, f"body {body.id!r}", "bone")
+        ids = {b.id for b in self.bodies}
+        for joint in self.joints:
+            _known(joint.parent, ids, f"joint {joint.id!r}", "body")
+            _known(joint.child, ids, f"joint {joint.id!r}", "body")
+            if joint.parent == joint.child:
+                raise ValueError(f"joint {joint.id!r} joins a body to itself")
+        for pair in self.pairs_off:
+            for end in pair:
+                _known(end, ids, "a pair that does not collide", "body")
+        for group in self.groups:
+            if group.start_bone is not None:
+                _known(group.start_bone, seen, f"group {group.name!r}", "bone")
+        if self.clip is not None:
+            _known(self.clip, {c.name for c in self.clips}, f"figure {self.name!r}", "clip")
+        return self
+
+
+class MotionKey(Model):
+    """Where an obstacle is at a frame: position (m), rotation."""
+
+    frame: float
+    position: Vec3 = ZERO
+    rotation: Quat = UPRIGHT
+
+
+class Obstacle(Model):
+    """A keyed shape that figures collide with; smooth between its keys, still outside them."""
+
+    id: Id
+    name: Id
+    shape: Shape
+    keys: Annotated[tuple[MotionKey, ...], Field(min_length=1)]
+    color: Vec3 = (0.42, 0.33, 0.22)
+    friction: NonNegative = 0.6
+    restitution: Share = 0.1
+
+    @model_validator(mode="after")
+    def _forward(self) -> "Obstacle":
+        frames = [k.frame for k in self.keys]
+        if any(b <= a for a, b in zip(frames, frames[1:])):
+            raise ValueError(f"the keys of obstacle {self.name!r} must run forward in time")
+        return self
+
+
+class Ground(Model):
+    """A level plane at a height (m)."""
+
+    height: float = 0.0
+    friction: NonNegative = 0.7
+    restitution: Share = 0.1
+
+
+class TakeRef(Model):
+    """A recorded simulation; ``settings`` is the fingerprint of the scene that made it."""
+
+    id: Id
+    name: Id
+    asset: Id
+    settings: str
+    start: int
+    end: int
+
+
+class Scene(Model):
+    """The whole document. ``rate`` in frames per second; ``start`` and ``end`` are frames, inclusive."""
+
+    version: int = FORMAT_VERSION
+    name: str = "Untitled"
+    rate: Annotated[float, Field(gt=0.0, le=1000.0)] = 24.0
+    start: int = 0
+    end: int = 100
+    substeps: Annotated[int, Field(ge=1, le=1000)] = 10
+    gravity: Vec3 = (0.0, -9.81, 0.0)
+    ground: Ground | None = Ground()
+    figures: tuple[Figure, ...] = ()
+    obstacles: tuple[Obstacle, ...] = ()
+    takes: tuple[TakeRef, ...] = ()
+    take: str | None = None
+
+    @model_validator(mode="after")
+    def _consistent(self) -> "Scene":
+        _unique("the scene", (f.id for f in self.figures), "figure")
+        _unique("the scene", (o.id for o in self.obstacles), "obstacle")
+        _unique("the scene", (t.id for t in self.takes), "take")
+        if self.take is not None:
+            _known(self.take, {t.id for t in self.takes}, "the scene", "take")
+        return self
+
+    def figure(self, id_: str) -> Figure:
+        """The figure with this id; KeyError if there is none."""
+        for f in self.figures:
+            if f.id == id_:
+                return f
+        raise KeyError(id_)
+
+    def active_take(self) -> TakeRef | None:
+        """The take that is shown, or None."""
+        return next((t for t in self.takes if t.id == self.take), None)
+
+    def assets(self) -> set[str]:
+        """Hashes of every asset the scene needs."""
+        found = {t.asset for t in self.takes}
+        for f in self.figures:
+            found |= {c.asset for c in f.clips} | {layer.asset for layer in f.layers}
+            if f.asset:
+                found.add(f.asset)
+        return found
+
+    def settings_fingerprint(self) -> str:
+        """Hash of everything that changes the simulated motion, and of nothing else."""
+        quiet_figure = {"name", "source", "materials", "asset", "layers"}
+        text = self.model_dump_json(
+            exclude={
+                "version": True,
+                "name": True,
+                "takes": True,
+                "take": True,
+                "figures": {"__all__": quiet_figure},
+                "obstacles": {"__all__": {"name", "color"}},
+            }
+        )
+        return hashlib.sha256(text.encode()).hexdigest()[:32]
+
+
+def _unique(where: str, names: Iterable[str], what: str) -> None:
+    repeated = [n for n, count in Counter(names).items() if count > 1]
+    if repeated:
+        raise ValueError(f"{where} has more than one {what} {repeated[0]!r}")
+
+
+def _known(name: str, known: Iterable[str], where: str, what: str) -> None:
+    if name not in known:
+        raise ValueError(f"{where} refers to the {what} {name!r}, which does not exist")

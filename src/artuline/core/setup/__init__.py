@@ -1,0 +1,1 @@
+"""From a skinned figure to bodies, joints and limits."""

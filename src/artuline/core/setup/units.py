@@ -1,0 +1,24 @@
+"""The length unit of a figure, guessed from its size."""
+
+import numpy as np
+
+UNITS = {1.0: "metres", 0.01: "centimetres", 0.001: "millimetres", 0.0254: "inches", 0.3048: "feet"}
+
+
+def unit_name(unit: float) -> str:
+    """The plain name of a unit given in metres."""
+    for value, name in UNITS.items():
+        if np.isclose(value, unit):
+            return name
+    return f"{unit:g} m"
+
+
+def likely_unit(size: float) -> float:
+    """Metres per file unit for a figure of this longest side, in file units.
+
+    A size that is plausible in metres (0.15 to 8) is taken as metres, as the glTF standard asks; otherwise
+    the unit that brings it closest to a person's height.
+    """
+    if size <= 0.0 or 0.15 <= size <= 8.0:
+        return 1.0
+    return min(UNITS, key=lambda u: abs(np.log(size * u / 1.7)) + (0.3 if u in (0.0254, 0.3048) else 0.0))

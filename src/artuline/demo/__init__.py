@@ -1,0 +1,1 @@
+"""Demo scenes: a small coastal ferry."""

@@ -1,0 +1,156 @@
+"""glTF 2.0 out: a figure's skeleton, mesh and animations as one .glb file."""
+
+import json
+import struct
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from artuline.core.geometry import rotation
+from artuline.core.motion.clip import Clip
+from artuline.core.motion.skeleton import skeleton_of
+from artuline.core.scene.mesh import Mesh
+from artuline.core.scene.model import Figure
+from artuline.formats.files import write_whole
+
+_TYPES = {1: "SCALAR", 3: "VEC3", 4: "VEC4", 16: "MAT4"}
+_COMPONENTS = {"<f4": 5126, "<u4": 5125, "<u2": 5123}
+
+
+class _Buffer:
+    """Collects arrays into one binary block with views and accessors."""
+
+    def __init__(self) -> None:
+        self.data = bytearray()
+        self.views: list[dict[str, Any]] = []
+        self.accessors: list[dict[str, Any]] = []
+
+    def add(self, a: np.ndarray, *, target: int | None = None, bounds: bool = False) -> int:
+        a = np.ascontiguousarray(a)
+        self.data += b"\0" * (-len(self.data) % 4)
+        view: dict[str, Any] = {"buffer": 0, "byteOffset": len(self.data), "byteLength": a.nbytes}
+        if target is not None:
+            view["target"] = target
+        self.data += a.tobytes()
+        self.views.append(view)
+        width = 1 if a.ndim == 1 else a.shape[1]
+        accessor: dict[str, Any] = {
+            "bufferView": len(self.views) - 1,
+            "componentType": _COMPONENTS[a.dtype.str],
+            "count": len(a),
+            "type": _TYPES[width],
+        }
+        if bounds:
+            flat = a.reshape(len(a), width)
+            accessor["min"] = flat.min(axis=0).tolist()
+            accessor["max"] = flat.max(axis=0).tolist()
+        self.accessors.append(accessor)
+        return len(self.accessors) - 1
+
+
+def write_figure(path: Path | str, figure: Figure, mesh: Mesh | None, clips: dict[str, Clip]) -> None:
+    """Write a figure as .glb, with the given clips as its animations, in the figure's own file unit.
+
+    If the figure is moved or turned in the scene, a node above its roots carries that.
+    """
+    buffer = _Buffer()
+    nodes = _nodes(figure)
+    roots = [i for i, b in enumerate(figure.bones) if b.parent is None]
+    document: dict[str, Any] = {"asset": {"version": "2.0", "generator": "Artuline"}, "scene": 0}
+    if figure.position != (0.0, 0.0, 0.0) or figure.turn != 0.0:
+        q = rotation.from_rotation_vector(np.array([0.0, figure.turn, 0.0]))
+        place = [c / figure.unit for c in figure.position]
+        nodes.append({"name": "placement", "translation": place, "rotation": q.tolist(), "children": roots})
+        roots = [len(nodes) - 1]
+    if mesh is not None:
+        document["materials"] = [
+            {"name": m.name, "pbrMetallicRoughness": {"baseColorFactor": [*m.color, 1.0], "metallicFactor": 0.0}}
+            for m in figure.materials
+        ]
+        document["meshes"], document["skins"] = [], []
+        for skin in np.unique(mesh.palette_skin):
+            _write_skin(document, buffer, nodes, roots, mesh, int(skin))
+    animations = [_animation(buffer, skeleton_of(figure).names, name, clip) for name, clip in clips.items()]
+    if animations:
+        document["animations"] = animations
+    document |= {"scenes": [{"nodes": roots}], "nodes": nodes}
+    document |= {"bufferViews": buffer.views, "accessors": buffer.accessors}
+    document["buffers"] = [{"byteLength": len(buffer.data)}]
+    data = _pack(document, bytes(buffer.data))
+    write_whole(Path(path), lambda p: _write(p, data))
+
+
+def _write(path: Path, data: bytes) -> None:
+    path.write_bytes(data)
+
+
+def _pack(document: dict[str, Any], binary: bytes) -> bytes:
+    text = json.dumps(document, separators=(",", ":")).encode()
+    text += b" " * (-len(text) % 4)
+    binary += b"\0" * (-len(binary) % 4)
+    total = 12 + 8 + len(text) + 8 + len(binary)
+    head = struct.pack("<4sII", b"glTF", 2, total) + struct.pack("<II", len(text), 0x4E4F534A)
+    return head + text + struct.pack("<II", len(binary), 0x004E4942) + binary
+
+
+def _nodes(figure: Figure) -> list[dict[str, Any]]:
+    index = figure.bone_index
+    nodes: list[dict[str, Any]] = []
+    for b in figure.bones:
+        node: dict[str, Any] = {"name": b.name, "translation": list(b.translation), "rotation": list(b.rotation)}
+        if b.scale != (1.0, 1.0, 1.0):
+            node["scale"] = list(b.scale)
+        nodes.append(node)
+        if b.parent is not None:
+            nodes[index[b.parent]].setdefault("children", []).append(len(nodes) - 1)
+    return nodes
+
+
+def _write_skin(
+    document: dict[str, Any], buffer: _Buffer, nodes: list[dict[str, Any]], roots: list[int], mesh: Mesh, skin: int
+) -> None:
+    entries = np.flatnonzero(mesh.palette_skin == skin)
+    local = np.full(len(mesh.palette_bone), 0, np.int64)
+    local[entries] = np.arange(len(entries))
+    used = np.isin(mesh.slots[:, 0], entries)
+    faces = np.flatnonzero(used[mesh.triangles[:, 0]])
+    if not len(faces):
+        return
+    primitives = []
+    for material in np.unique(mesh.material[faces]):
+        chosen = mesh.triangles[faces[mesh.material[faces] == material]]
+        vertices, triangles = np.unique(chosen, return_inverse=True)
+        attributes = {
+            "POSITION": buffer.add(mesh.positions[vertices].astype("<f4"), target=34962, bounds=True),
+            "NORMAL": buffer.add(mesh.normals[vertices].astype("<f4"), target=34962),
+        }
+        weights, slots = mesh.weights[vertices], local[mesh.slots[vertices]]
+        slots = np.where(weights > 0, slots, 0)
+        extra = -weights.shape[1] % 4
+        weights, slots = np.pad(weights, ((0, 0), (0, extra))), np.pad(slots, ((0, 0), (0, extra)))
+        for k in range(weights.shape[1] // 4):
+            four = slice(4 * k, 4 * k + 4)
+            attributes[f"JOINTS_{k}"] = buffer.add(slots[:, four].astype("<u2"), target=34962)
+            attributes[f"WEIGHTS_{k}"] = buffer.add(weights[:, four].astype("<f4"), target=34962)
+        indices = buffer.add(triangles.reshape(-1).astype("<u4"), target=34963)
+        primitives.append({"attributes": attributes, "indices": indices, "material": int(material), "mode": 4})
+    binds = mesh.palette_bind[entries].transpose(0, 2, 1).reshape(-1, 16).astype("<f4")
+    document["skins"].append(
+        {"joints": mesh.palette_bone[entries].tolist(), "inverseBindMatrices": buffer.add(binds)}
+    )
+    document["meshes"].append({"primitives": primitives})
+    nodes.append({"name": f"mesh {len(document['meshes'])}", "mesh": len(document["meshes"]) - 1})
+    nodes[-1]["skin"] = len(document["skins"]) - 1
+    roots.append(len(nodes) - 1)
+
+
+def _animation(buffer: _Buffer, names: tuple[str, ...], name: str, clip: Clip) -> dict[str, Any]:
+    index = {n: i for i, n in enumerate(names)}
+    channels, samplers = [], []
+    for c in clip.channels:
+        times = buffer.add(c.times.astype("<f4"), bounds=True)
+        values = buffer.add(c.values.reshape(-1, c.values.shape[-1]).astype("<f4"))
+        samplers.append({"input": times, "output": values, "interpolation": c.interpolation})
+        channels.append({"sampler": len(samplers) - 1, "target": {"node": index[c.bone], "path": c.path}})
+    return {"name": name, "channels": channels, "samplers": samplers}

@@ -1,0 +1,1 @@
+"""Camera, shaders, draw lists: a scene becomes an image. No window."""
