@@ -111,10 +111,17 @@ def prepare_contacts(B, S, P, C, K, h):
                 C[i].target = max(C[i].target, e * speed)
         inverse = _inverse_mass(B, C, i, a, nx, ny, nz) + _inverse_mass(B, C, i, b, nx, ny, nz)
         C[i].stiffness = HARD / inverse
-        C[i].state = STICK if ahead < C[i].target else INACTIVE
         for q in range(3):
             C[i].impulse[q] = 0.0
             C[i].guess[q] = 0.0
+        C[i].state = STICK if ahead < C[i].target else INACTIVE
+        if C[i].state == STICK:
+            # a quick slide cannot stop within the substep: do not begin by sticking
+            t1, t2 = _along(C[i].tangent, 0, ux, uy, uz), _along(C[i].tangent, 1, ux, uy, uz)
+            most = 2.0 * C[i].friction * (C[i].target - ahead)
+            if t1 * t1 + t2 * t2 > most * most:
+                C[i].state = SLIP
+                C[i].guess[1], C[i].guess[2] = -t1, -t2
 
 
 @inlined

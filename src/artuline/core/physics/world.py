@@ -12,12 +12,14 @@ from artuline.core.errors import ArtulineError
 from artuline.core.geometry import mass as mass_properties
 from artuline.core.geometry import rotation, transforms
 from artuline.core.geometry.rotation import IDENTITY, Array
+from artuline.core.physics.collide import find_contacts
 from artuline.core.physics.state import (
     BALL,
     BODY,
     BOX,
     CAPSULE,
     CONTACT,
+    CONTACTS,
     FIXED,
     HINGE,
     JOINT,
@@ -254,6 +256,15 @@ class World:
             dt / len(free), np.ascontiguousarray(x), np.ascontiguousarray(q), np.ascontiguousarray(free),
             np.ascontiguousarray(goal), np.ascontiguousarray(drive), self.follow if follow is None else follow,
         )  # fmt: skip
+
+    def overlaps(self) -> list[tuple[int, int, float]]:
+        """Bodies whose shapes overlap now, among those that may collide: (a, b, gap in metres below zero)."""
+        find_contacts(self.bodies, self.shapes, self.pairs, self.contacts, self.counters, 0.0)
+        found = self.contacts[: self.counters[CONTACTS]]
+        body = self.shapes["body"]
+        return [
+            (int(body[c["shape"][0]]), int(body[c["shape"][1]]), float(c["gap"])) for c in found if c["gap"] < 0.0
+        ]
 
     def reset_report(self) -> None:
         """Start new worst values and sums."""

@@ -1,0 +1,149 @@
+"""From a scene to the solver: bodies and joints in one order, and the keyed motion at every substep."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from artuline.core.errors import ArtulineError
+from artuline.core.geometry.rotation import Array
+from artuline.core.motion.keyed import keyed_matrices, obstacle_motion
+from artuline.core.motion.skeleton import rest_matrices, rigid
+from artuline.core.physics.world import BodySpec, JointSpec, World
+from artuline.core.scene.assets import AssetStore
+from artuline.core.scene.model import Figure, Group, Joint, Scene
+
+TONE_FREQUENCY = 12.0  # Hz at tone 1
+RETURN_FREQUENCY = 10.0  # Hz of the pull towards the keys just above handover 0
+LIMP_DAMPING = 2.5  # 1/s in every joint: a limp limb is not a frictionless chain
+
+
+def tone_frequency(tone: Array) -> Array:
+    """Drive frequency in Hz for a tone 0..1; finer steps near limp."""
+    return TONE_FREQUENCY * np.asarray(tone, float) ** 1.5
+
+
+def return_frequency(handover: Array) -> Array:
+    """World drive in Hz for a handover strictly between 0 and 1; 0 at the ends."""
+    h = np.asarray(handover, float)
+    return np.where((h > 0.0) & (h < 1.0), RETURN_FREQUENCY * (1.0 - h) ** 2, 0.0)
+
+
+@dataclass(frozen=True)
+class Slot:
+    """A body of the world that belongs to a figure's body."""
+
+    figure: int
+    body: int
+    bone: int
+
+
+@dataclass
+class Built:
+    """A world made from a scene. Bodies: those of the figures (``slots``), then the obstacles."""
+
+    scene: Scene
+    assets: AssetStore
+    world: World
+    slots: tuple[Slot, ...]
+    joints: tuple[tuple[int, Joint], ...]
+
+    @property
+    def names(self) -> list[str]:
+        """A readable name of every body of the world."""
+        figures = self.scene.figures
+        several = len(figures) > 1
+        made = []
+        for s in self.slots:
+            f = figures[s.figure]
+            made.append(f"{f.name} {f.bodies[s.body].id}" if several else f.bodies[s.body].id)
+        return made + [o.name for o in self.scene.obstacles]
+
+    def keyed(self, frames: Array) -> tuple[Array, Array]:
+        """Keyed poses of all bodies' frames at scene frames (F,): (F, n, 3), (F, n, 4)."""
+        n = len(self.slots) + len(self.scene.obstacles)
+        p, q = np.zeros((len(frames), n, 3)), np.zeros((len(frames), n, 4))
+        for k, f in enumerate(self.scene.figures):
+            mine = [i for i, s in enumerate(self.slots) if s.figure == k]
+            if mine:
+                # the keys steer, layers with baked results do not
+                m = keyed_matrices(self.scene, self.assets, f, frames, layers=False)
+                p[:, mine], q[:, mine] = rigid(m[:, [self.slots[i].bone for i in mine]])
+        for i, o in enumerate(self.scene.obstacles):
+            p[:, len(self.slots) + i], q[:, len(self.slots) + i] = obstacle_motion(o, frames)
+        return p, q
+
+    def lanes(self, frames: Array) -> tuple[Array, Array]:
+        """Handover and tone of all bodies at frames: (F, n), (F, n)."""
+        n = len(self.slots) + len(self.scene.obstacles)
+        handover, tone = np.zeros((len(frames), n)), np.zeros((len(frames), n))
+        for i, s in enumerate(self.slots):
+            f = self.scene.figures[s.figure]
+            group = group_of(f, f.bodies[s.body].bone)
+            if group is not None:
+                handover[:, i] = group.handover.value(frames)
+                tone[:, i] = group.tone.value(frames)
+        return handover, tone
+
+
+def group_of(figure: Figure, bone: str) -> Group | None:
+    """The group that rules a bone: the one with the fewest bones, the later of equals."""
+    found, size = None, 0
+    for g in figure.groups:
+        below = figure.below(g.start_bone)
+        if not g.muted and bone in below and (found is None or len(below) <= size):
+            found, size = g, len(below)
+    return found
+
+
+def build(scene: Scene, assets: AssetStore) -> Built:
+    """Make the world of a scene, posed by its keys at the first frame. Raises ArtulineError."""
+    specs: list[BodySpec] = []
+    joints: list[JointSpec] = []
+    slots: list[Slot] = []
+    links: list[tuple[int, Joint]] = []
+    off: set[tuple[int, int]] = set()
+    for k, f in enumerate(scene.figures):
+        first = len(specs)
+        p, q = rigid(rest_matrices(f))
+        order = sorted(range(len(f.bodies)), key=lambda i: f.bone_index[f.bodies[i].bone])  # noqa: B023
+        index = {f.bodies[i].id: first + n for n, i in enumerate(order)}
+        for i in order:
+            body, bone = f.bodies[i], f.bone_index[f.bodies[i].bone]
+            slots.append(Slot(k, i, bone))
+            inertia = None if body.shapes else np.full(3, 1e-3 * (body.mass or 1.0))
+            specs.append(
+                BodySpec(
+                    shapes=body.shapes, density=body.density, mass=body.mass, inertia=inertia,
+                    friction=body.friction, restitution=body.restitution, position=p[bone], rotation=q[bone],
+                )
+            )  # fmt: skip
+        for j in f.joints:
+            links.append((k, j))
+            joints.append(
+                JointSpec(
+                    parent=index[j.parent], child=index[j.child], kind=j.kind,
+                    frame_c=np.array(j.frame), frame_p=np.array(j.parent_frame),
+                    limits=(j.swing_y, j.swing_z, *j.twist) if j.limited else None,
+                    damping=LIMP_DAMPING, follow=True,
+                )
+            )  # fmt: skip
+        off |= {(index[a], index[b]) for a, b in f.pairs_off}
+        if not f.self_collision:
+            ids = list(index.values())
+            off |= {(a, b) for a in ids for b in ids if a < b}
+    for o in scene.obstacles:
+        p0, q0 = obstacle_motion(o, np.array([scene.start]))
+        specs.append(
+            BodySpec((o.shape,), mass=1.0, friction=o.friction, restitution=o.restitution,
+                     position=p0[0], rotation=q0[0], free=False)
+        )  # fmt: skip
+    g = scene.ground
+    plane = (g.height, g.friction, g.restitution) if g is not None else None
+    world = World(specs, joints, plane=plane, off=off, gravity=scene.gravity)
+    return Built(scene, assets, world, tuple(slots), tuple(links[k] for k in world.order))
+
+
+def require_bodies(scene: Scene) -> None:
+    """Raise ArtulineError unless some figure has bodies."""
+    if not any(f.bodies for f in scene.figures):
+        raise ArtulineError("no figure has bodies", remedy="Fit bodies first.")

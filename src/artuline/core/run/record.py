@@ -1,0 +1,148 @@
+"""Recording a take: the scene's range, frame by frame, with progress and cancel."""
+
+from collections.abc import Callable
+
+import numpy as np
+
+from artuline.core.errors import ArtulineError, CancelledError
+from artuline.core.geometry import rotation
+from artuline.core.geometry.rotation import Array
+from artuline.core.motion.keyed import keyed_pose
+from artuline.core.run.build import Built, build, require_bodies, return_frequency, tone_frequency
+from artuline.core.run.shown import shown_pose
+from artuline.core.run.take import Take
+from artuline.core.scene import edit
+from artuline.core.scene.assets import AssetStore
+from artuline.core.scene.model import Scene, TakeRef
+
+CHUNK = 16  # frames whose keyed motion is sampled together
+
+Progress = Callable[[int, int], None]
+
+
+def run(
+    scene: Scene,
+    assets: AssetStore,
+    progress: Progress = lambda done, total: None,
+    cancelled: Callable[[], bool] = lambda: False,
+) -> Take:
+    """Simulate the scene's range. ``progress(frames done, frames in all)`` is called after every frame.
+
+    Raises ArtulineError if nothing can be simulated, CancelledError on request.
+    """
+    require_bodies(scene)
+    if scene.end <= scene.start:
+        raise ArtulineError(
+            f"the range from frame {scene.start} to {scene.end} is empty", remedy="Set the end behind the start."
+        )
+    built = build(scene, assets)
+    frames = np.arange(scene.start, scene.end + 1)
+    n, m = len(built.world.bodies), len(built.world.joints)
+    count = len(frames)
+    position, turn = np.zeros((count, n, 3)), np.zeros((count, n, 4))
+    contact, penetration = np.zeros((count, n)), np.zeros((count, n))
+    separation, excess = np.zeros((count, m)), np.zeros((count, m))
+    handover, _ = built.lanes(frames.astype(float))
+    was_free = np.zeros(n, bool)
+    for first in range(0, count - 1, CHUNK):
+        last = min(first + CHUNK, count - 1)
+        chunk = _Chunk(built, frames[first], last - first)
+        if first == 0:
+            position[0], turn[0] = chunk.p[0], chunk.q[0]
+        for k in range(last - first):
+            if cancelled():
+                raise CancelledError
+            was_free = chunk.step(k, was_free)
+            i = first + k + 1
+            position[i], turn[i] = built.world.poses()
+            b, j = built.world.bodies, built.world.joints
+            contact[i], penetration[i] = b["contact"], b["penetration"]
+            separation[i], excess[i] = j["separation"], j["excess"]
+            built.world.reset_report()
+            progress(i, count - 1)
+    poses = {}
+    for k, f in enumerate(scene.figures):
+        mine = [i for i, s in enumerate(built.slots) if s.figure == k]
+        keyed = keyed_pose(scene, assets, f, frames.astype(float), layers=False)
+        bones = np.array([built.slots[i].bone for i in mine], int)
+        poses[f.id] = shown_pose(f, keyed, bones, position[:, mine], turn[:, mine], handover[:, mine])
+    if not (np.isfinite(position).all() and np.isfinite(turn).all()):
+        raise ArtulineError("the simulation lost its numbers", remedy="Report this scene: it should not happen.")
+    return Take(
+        frames=frames,
+        position=position,
+        rotation=turn,
+        handover=handover,
+        contact=contact,
+        penetration=penetration,
+        separation=separation,
+        excess=excess,
+        poses=poses,
+        names=tuple(built.names),
+        joint_names=tuple(j.id for _, j in built.joints),
+        substeps=(int(built.world.counters[1]), int(built.world.counters[2])),
+    )
+
+
+class _Chunk:
+    """Keyed motion and lanes of some frames at every substep."""
+
+    def __init__(self, built: Built, first: int, frames: int):
+        scene = built.scene
+        self.built, self.k = built, scene.substeps
+        times = first + np.arange(frames * self.k + 1) / self.k
+        self.p, self.q = built.keyed(times)
+        self.q = rotation.make_continuous(self.q)
+        self.x, self.r = built.world.inner(self.p, self.q)
+        middle = times[:-1] + 0.5 / self.k
+        self.handover, self.tone = built.lanes(middle)
+        self.free = self.handover > 0.0
+        self.goal = return_frequency(self.handover)
+        child = built.world.joints["child"]
+        own = np.array([j.tone for _, j in built.joints]).reshape(len(child))
+        self.drive = tone_frequency(self.tone[:, child] * own)
+
+    def step(self, frame: int, was_free: np.ndarray) -> np.ndarray:
+        """Advance one frame; returns which bodies are free at its end."""
+        a, b = frame * self.k, (frame + 1) * self.k
+        world, h = self.built.world, 1.0 / (self.built.scene.rate * self.k)
+        start_keyed(world.bodies, ~was_free, self.x[a : a + 2], self.r[a : a + 2], h)
+        if not self.free[a:b].any():
+            world.bodies["x"], world.bodies["q"] = self.x[b], self.r[b]
+            world.bodies["free"] = False
+            return self.free[b - 1]
+        world.step_keyed(
+            1.0 / self.built.scene.rate,
+            self.x[a : b + 1],
+            self.r[a : b + 1],
+            self.free[a:b],
+            self.goal[a:b],
+            self.drive[a:b],
+        )
+        return self.free[b - 1]
+
+
+def start_keyed(bodies: np.ndarray, keyed: np.ndarray, x: Array, q: Array, h: float) -> None:
+    """Put keyed bodies on their keys, with the keys' velocity; x (2, n, 3), q (2, n, 4) a time h apart."""
+    bodies["x"][keyed], bodies["q"][keyed] = x[0][keyed], q[0][keyed]
+    bodies["v"][keyed] = (x[1] - x[0])[keyed] / h
+    turn = rotation.to_rotation_vector(rotation.multiply(q[1], rotation.conjugate(q[0])))
+    bodies["w"][keyed] = turn[keyed] / h
+
+
+def keep_take(scene: Scene, assets: AssetStore, take: Take, settings: str) -> Scene:
+    """The scene with the take added as its current one. ``settings``: fingerprint of the scene that made it."""
+    taken = {t.id for t in scene.takes}
+    number = len(scene.takes) + 1
+    while f"take {number}" in taken:
+        number += 1
+    name = f"take {number}"
+    ref = TakeRef(
+        id=name,
+        name=name,
+        asset=assets.add(take.to_arrays()),
+        settings=settings,
+        start=int(take.frames[0]),
+        end=int(take.frames[-1]),
+    )
+    return edit.scene(scene, takes=(*scene.takes, ref), take=name)

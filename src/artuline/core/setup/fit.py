@@ -1,0 +1,168 @@
+"""Bodies from skin: which bones get one, and the capsule or box just under the surface."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from artuline.core.errors import ArtulineError
+from artuline.core.geometry import distance, rotation
+from artuline.core.geometry.rotation import Array
+from artuline.core.motion.skeleton import rest_matrices, rigid, skeleton_of
+from artuline.core.scene.assets import AssetStore
+from artuline.core.scene.mesh import Mesh
+from artuline.core.scene.model import Body, Figure, Shape
+
+LEAST_SHARE = 0.012  # of the skin's area; bones that carry less are merged into their parent
+UNDER = 0.94  # shapes are this share of the fitted size, so that they lie under the skin
+
+
+@dataclass(frozen=True)
+class SkinParts:
+    """The rest pose's skin divided among the bones that carry bodies.
+
+    points (V, 3) m, area (V,) m^2, owner (V,) bone index; bones: chosen bones, parents first.
+    """
+
+    points: Array
+    area: Array
+    owner: np.ndarray
+    bones: tuple[int, ...]
+
+
+def divide_skin(figure: Figure, assets: AssetStore, least_share: float = LEAST_SHARE) -> SkinParts:
+    """Give every vertex to one bone, and merge bones that carry too little into their parents.
+
+    Raises ArtulineError if the figure has no mesh.
+    """
+    if figure.asset is None:
+        raise ArtulineError(f"figure {figure.name!r} has no mesh", remedy="Choose a figure with skin.")
+    mesh = Mesh.from_arrays(assets[figure.asset])
+    skeleton = skeleton_of(figure)
+    points = mesh.skin(rest_matrices(figure))
+    area = vertex_area(points, mesh.triangles)
+    owner = mesh.bone_weights(skeleton.size).argmax(axis=1)
+    share = np.bincount(owner, area, skeleton.size) / max(float(area.sum()), 1e-30)
+    kept = []
+    for b in range(skeleton.size - 1, -1, -1):
+        up = skeleton.parents[b]
+        if share[b] == 0.0:
+            continue
+        if share[b] < least_share and up >= 0 and figure.bones[up].deforms:
+            owner[owner == b] = up
+            share[up] += share[b]
+        else:
+            kept.append(b)
+    return SkinParts(points, area, owner, tuple(sorted(kept)))
+
+
+def vertex_area(points: Array, triangles: np.ndarray) -> Array:
+    """A third of the area of the triangles around each vertex (V,)."""
+    a, b, c = (points[triangles[:, k]] for k in range(3))
+    area = np.linalg.norm(np.cross(b - a, c - a), axis=1) / 6.0
+    return np.bincount(triangles.reshape(-1), np.repeat(area, 3), len(points))
+
+
+def fit_bodies(figure: Figure, assets: AssetStore, density: float = 1000.0) -> tuple[Body, ...]:
+    """A body with a capsule, sphere or box for every bone that carries enough skin.
+
+    Raises ArtulineError if no bone does.
+    """
+    parts = divide_skin(figure, assets)
+    p, q = rigid(rest_matrices(figure))
+    bodies = []
+    for b in parts.bones:
+        mine = parts.owner == b
+        children = [c for c in parts.bones if _kept_parent(figure, parts.bones, c) == b]
+        toward = p[children[int(np.argmax([parts.area[parts.owner == c].sum() for c in children]))]] if children else None
+        shape = fit_shape(parts.points[mine], parts.area[mine], p[b], q[b], toward)
+        name = figure.bones[b].name
+        bodies.append(Body(id=name, bone=name, shapes=(shape,), density=density))
+    if not bodies:
+        raise ArtulineError(f"no bone of {figure.name!r} carries skin", remedy="Check the skin weights.")
+    return tuple(bodies)
+
+
+def _kept_parent(figure: Figure, bones: tuple[int, ...], b: int) -> int:
+    parents = skeleton_of(figure).parents
+    up = parents[b]
+    while up >= 0 and up not in bones:
+        up = parents[up]
+    return up
+
+
+def fit_shape(points: Array, area: Array, origin: Array, turn: Array, toward: Array | None) -> Shape:
+    """The best of several capsules and boxes for skin points (N, 3), in the bone's frame.
+
+    Capsules lie along the bone (from ``origin`` to ``toward``) or along a principal axis; boxes, for bones
+    at the end of a limb, along the world's axes or the principal ones. The best has the least mean distance
+    of the skin from its surface, weighted by ``area``.
+    """
+    weight = area / area.sum()
+    centre = weight @ points
+    spread = np.einsum("n,ni,nj->ij", weight, points - centre, points - centre)
+    principal = np.linalg.eigh(spread)[1][:, ::-1].T
+    best: tuple[float, Shape] | None = None
+    along = toward - origin if toward is not None else None
+    axes = [(a, 1.0) for a in principal]
+    if along is not None and np.linalg.norm(along) > 1e-6:
+        axes.insert(0, (along / np.linalg.norm(along), 0.8))
+    for axis, bonus in axes:
+        score, shape = _capsule(points, weight, centre, axis)
+        if best is None or score * bonus < best[0]:
+            best = score * bonus, shape
+    if toward is None:
+        frame = principal.copy()
+        frame[2] = np.cross(frame[0], frame[1])
+        for frame_ in (np.eye(3), frame):
+            score, shape = _box(points, weight, frame_)
+            if best is None or score * 1.05 < best[0]:
+                best = score * 1.05, shape
+    assert best is not None
+    shape = best[1]
+    back = rotation.conjugate(turn)
+    place = rotation.rotate(back, np.array(shape.position) - origin)
+    facing = rotation.multiply(back, np.array(shape.rotation))
+    return shape.changed(position=tuple(place), rotation=tuple(facing))  # type: ignore[return-value]
+
+
+def _weighted_quantile(values: Array, weight: Array, share: float) -> float:
+    order = np.argsort(values)
+    total = np.cumsum(weight[order])
+    return float(np.interp(share * total[-1], total, values[order]))
+
+
+def _capsule(points: Array, weight: Array, centre: Array, axis: Array) -> tuple[float, Shape]:
+    turn = rotation.align(np.array([1.0, 0.0, 0.0]), axis)
+    local = rotation.rotate(rotation.conjugate(turn), points - centre)
+    lo, hi = (_weighted_quantile(local[:, 0], weight, s) for s in (0.03, 0.97))
+    middle = (local[:, 0] > lo + 0.15 * (hi - lo)) & (local[:, 0] < hi - 0.15 * (hi - lo))
+    if middle.sum() < 6:
+        middle[:] = True
+    ring, w = local[middle, 1:], weight[middle]
+    mid = np.array([0.5 * (ring[:, k].min() + ring[:, k].max()) for k in range(2)])
+    mid = 0.5 * mid + 0.5 * (w @ ring) / w.sum()
+    radius = UNDER * _weighted_quantile(np.linalg.norm(ring - mid, axis=1), w, 0.45)
+    radius = max(min(radius, 0.75 * (hi - lo)), 1e-4)
+    half = max(0.5 * (hi - lo) - radius, 0.0)
+    offset = rotation.rotate(turn, np.array([0.5 * (lo + hi), mid[0], mid[1]]))
+    kind = "capsule" if half > 0.15 * radius else "sphere"
+    shape = Shape(
+        kind=kind,  # type: ignore[arg-type]
+        position=tuple(centre + offset),
+        rotation=tuple(turn),
+        radius=radius,
+        half_length=half if kind == "capsule" else 0.0,
+    )
+    return float(weight @ np.abs(distance.shape(points, shape))), shape
+
+
+def _box(points: Array, weight: Array, frame: Array) -> tuple[float, Shape]:
+    local = points @ frame.T
+    lo = np.array([_weighted_quantile(local[:, k], weight, 0.03) for k in range(3)])
+    hi = np.array([_weighted_quantile(local[:, k], weight, 0.97) for k in range(3)])
+    half = np.maximum(0.5 * UNDER * (hi - lo), 1e-4)
+    turn = rotation.from_matrix(frame.T)
+    shape = Shape(
+        kind="box", position=tuple(0.5 * (lo + hi) @ frame), rotation=tuple(turn), half=tuple(half)
+    )
+    return float(weight @ np.abs(distance.shape(points, shape))), shape
