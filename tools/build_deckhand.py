@@ -27,7 +27,12 @@ def main():
     columns = {k: [] for k in ("positions", "normals", "triangles", "material", "slots", "weights")}
     count = 0
     for material, parts, triangles, cell, cuts in groups():
-        v, n, f = mesh_of(parts, cell, triangles, cuts=cuts)
+        if parts[0].bone.endswith("_r"):
+            # the left side's surface, mirrored: both sides are the same to the bit
+            v, n, f = last[0] * [-1, 1, 1], last[1] * [-1, 1, 1], last[2][:, ::-1]
+        else:
+            v, n, f = mesh_of(parts, cell, triangles, cuts=cuts)
+        last = v, n, f
         slots, weights = weights_of(parts, names, v)
         columns["positions"].append(v)
         columns["normals"].append(n)

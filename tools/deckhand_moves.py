@@ -115,7 +115,7 @@ def perform(bones, frames, left, right, upper, heading=None, hip_height=0.93, sm
             ankle = ankle + out.apply(lever - pitch.apply(lever))
             forward = out.apply(np.array([s * 0.05, 0, 1.0]))
             a, b, hinge = leg(hip, ankle, np.linalg.norm(rest_a), np.linalg.norm(rest_b), forward)
-            hinge0 = np.cross(-np.cross(rest_a, [0, 0, 1.0]), [0, 0, 0]) if False else np.array([-1.0, 0, 0])
+            hinge0 = np.array([-1.0, 0, 0])
             thigh = R.from_matrix(basis(a, -hinge) @ basis(rest_a, -hinge0).T)
             shin = R.from_matrix(basis(b, -hinge) @ basis(rest_b, -hinge0).T)
             flat = out * pitch
@@ -133,9 +133,7 @@ def arms(swing_l, swing_r, bend_l=0.35, bend_r=0.35, out=0.16):
     for side, s, swing, bend in (("l", 1.0, swing_l, bend_l), ("r", -1.0, swing_r, bend_r)):
         drop = R.from_rotvec([0, 0, -s * (0.72 - out)])
         pose[f"upper_arm_{side}"] = (R.from_rotvec([-swing, 0, 0]) * drop).as_rotvec()
-        # the elbow's axis, carried along by the drop
-        axis = drop.inv().apply([-1.0, 0, 0])
-        pose[f"forearm_{side}"] = axis * bend
+        pose[f"forearm_{side}"] = np.array([-0.68, -s * 0.735, 0.0]) * bend
         pose[f"collar_{side}"] = np.array([0, s * -0.10 * swing, 0.0])
         pose[f"fingers_{side}"] = np.array([0.0, 0, -s * 0.35])
         pose[f"hand_{side}"] = np.array([0.0, 0, -s * 0.06])

@@ -9,11 +9,13 @@ import math
 
 from artuline.core.physics.kernels import compiled, cross, inlined
 from artuline.core.physics.state import INACTIVE, SLIP, STICK
+from artuline.core.physics.tree import backward, forward
 
 HARD = 1e4  # stiffness of a contact row against the inverse mass at its point
 SLOP = 1e-4  # metres of penetration left alone
 PUSH = 0.15  # share of a penetration removed in a substep
 PUSH_SPEED = 0.5  # m/s at most
+MOST_FLIPS = 3  # times a contact may let go or catch in a substep, so that none goes round in circles
 BOUNCE_SPEED = 0.2  # m/s: slower impacts do not bounce
 
 
@@ -114,6 +116,8 @@ def prepare_contacts(B, S, P, C, K, h):
         for q in range(3):
             C[i].impulse[q] = 0.0
             C[i].guess[q] = 0.0
+            C[i].applied[q] = 0.0
+        C[i].flips = 0
         C[i].state = STICK if ahead < C[i].target else INACTIVE
         if C[i].state == STICK:
             # a quick slide cannot stop within the substep: do not begin by sticking
@@ -170,7 +174,10 @@ def _push(body, k, C, B, i, dx, dy, dz):
 def add_forces(B, C, K):
     """Right side of the contact rows, and the change of the sliding friction forces."""
     for i in range(K[0]):
-        if C[i].state == INACTIVE or both_free(B, C, i):
+        if both_free(B, C, i):
+            _swept_forces(B, C, i)
+            continue
+        if C[i].state == INACTIVE:
             continue
         a = C[i].a
         ux, uy, uz = _relative(B, C, i, True)
@@ -193,9 +200,9 @@ def add_forces(B, C, K):
 
 
 @compiled
-def update_contacts(B, C, K, settle):
-    """Impulses after a solve, and new states. With ``settle`` states may change; returns whether any did,
-    and the largest relative change of a sliding force.
+def update_contacts(B, C, K, catch, release):
+    """Impulses after a solve, and new states. ``catch``: contacts may begin to push or slide, ``release``:
+    let go or stick. Returns whether any state changed, and the largest relative change of a sliding force.
     """
     changed = False
     slide = 0.0
@@ -205,7 +212,7 @@ def update_contacts(B, C, K, settle):
         ux, uy, uz = _relative(B, C, i, True)
         un = _normal_speed(C, i, ux, uy, uz)
         if C[i].state == INACTIVE:
-            if settle and un < C[i].target - 1e-7:
+            if catch and un < C[i].target - 1e-7:
                 C[i].state = STICK
                 changed = True
             continue
@@ -218,21 +225,24 @@ def update_contacts(B, C, K, settle):
             C[i].impulse[2] -= k * t2
             size = math.sqrt(C[i].impulse[1] ** 2 + C[i].impulse[2] ** 2)
             C[i].guess[1], C[i].guess[2] = C[i].impulse[1], C[i].impulse[2]
-            if settle and size > most * 1.0001:
+            if catch and size > most * 1.0001:
                 C[i].state = SLIP
                 changed = True
         else:
             size = math.sqrt(C[i].impulse[1] ** 2 + C[i].impulse[2] ** 2)
             slide = max(slide, abs(size - most) / max(most, 1e-9)) if most > 0.0 else slide
             speed = math.sqrt(t1 * t1 + t2 * t2)
-            if settle and t1 * C[i].impulse[1] + t2 * C[i].impulse[2] > 1e-9 * size:
+            forward_push = t1 * C[i].impulse[1] + t2 * C[i].impulse[2] > 1e-5 * size
+            if release and forward_push and C[i].flips < MOST_FLIPS:
                 C[i].state = STICK
+                C[i].flips += 1
                 changed = True
             elif speed > 1e-6:
                 C[i].guess[1], C[i].guess[2] = -t1, -t2
         C[i].guess[0] = max(C[i].impulse[0], 0.0)
-        if settle and C[i].impulse[0] < 0.0:
+        if release and C[i].impulse[0] < 0.0 and C[i].flips < MOST_FLIPS:
             C[i].state = INACTIVE
+            C[i].flips += 1
             C[i].guess[0] = 0.0
             changed = True
     return changed, slide
@@ -240,46 +250,56 @@ def update_contacts(B, C, K, settle):
 
 @compiled
 def reset_impulses(B, C, K):
-    """Forget the impulses of the contacts in the direct solve; the swept ones are kept."""
+    """Forget the impulses of the contacts in the direct solve; the swept ones will be applied again."""
     for i in range(K[0]):
-        if not both_free(B, C, i):
-            for q in range(3):
+        free = both_free(B, C, i)
+        for q in range(3):
+            C[i].applied[q] = 0.0
+            if not free:
                 C[i].impulse[q] = 0.0
 
 
 @inlined
-def _kick(B, C, i, k, dx, dy, dz):
-    """Apply an impulse k d at contact i to both bodies."""
-    for side in range(2):
-        body = C[i].a if side == 0 else C[i].b
-        s = k if side == 0 else -k
-        B[body].tv[0] += s * dx / B[body].mass
-        B[body].tv[1] += s * dy / B[body].mass
-        B[body].tv[2] += s * dz / B[body].mass
-        tx, ty, tz = cross(
-            C[i].point[0] - B[body].x[0], C[i].point[1] - B[body].x[1], C[i].point[2] - B[body].x[2],
-            s * dx, s * dy, s * dz,
-        )  # fmt: skip
-        ax, ay, az = _apply_inverse(B, body, tx, ty, tz)
-        B[body].tw[0] += ax
-        B[body].tw[1] += ay
-        B[body].tw[2] += az
+def _block_kick(B, C, i, body, k, dx, dy, dz, apply):
+    """Change of velocity of a body by an impulse k d at contact i, through its factored block.
+
+    The block holds what hangs below the body and what it rests on, so a limb that lies on the ground does
+    not give way. Returns k times the speed gained along d; ``apply``: add it to the trial velocity.
+    """
+    tx, ty, tz = cross(
+        C[i].point[0] - B[body].x[0], C[i].point[1] - B[body].x[1], C[i].point[2] - B[body].x[2], dx, dy, dz
+    )
+    g = B[body].g
+    g[0], g[1], g[2], g[3], g[4], g[5] = k * dx, k * dy, k * dz, k * tx, k * ty, k * tz
+    forward(B[body].D, g)
+    if not apply:
+        s = 0.0
+        for q in range(6):
+            s += g[q] * g[q]
+        return s
+    backward(B[body].D, g)
+    for q in range(3):
+        B[body].tv[q] += g[q]
+        B[body].tw[q] += g[3 + q]
+    return 0.0
 
 
-@compiled
-def apply_swept(B, C, K):
-    """Apply the impulses already found for contacts between free bodies."""
-    for i in range(K[0]):
-        if both_free(B, C, i) and C[i].impulse[0] > 0.0:
-            _kick(B, C, i, C[i].impulse[0], C[i].normal[0], C[i].normal[1], C[i].normal[2])
-            for q in range(2):
-                d = C[i].tangent
-                _kick(B, C, i, C[i].impulse[1 + q], d[q, 0], d[q, 1], d[q, 2])
+@inlined
+def _pair_kick(B, C, i, k, dx, dy, dz):
+    """Apply an impulse k d at contact i to both bodies, through their blocks."""
+    _block_kick(B, C, i, C[i].a, k, dx, dy, dz, True)
+    _block_kick(B, C, i, C[i].b, -k, dx, dy, dz, True)
 
 
 @compiled
 def sweep(B, C, K, sweeps):
-    """Gauss-Seidel over the contacts between free bodies. Returns the largest change of speed."""
+    """Gauss-Seidel over the contacts between free bodies, each body standing for its factored block.
+
+    Only the impulses are kept; the direct solve applies them exactly. Returns the largest change of speed.
+    """
+    for i in range(B.shape[0]):
+        for q in range(3):
+            B[i].sv[q], B[i].sv[3 + q] = B[i].tv[q], B[i].tw[q]
     worst = 0.0
     for _ in range(sweeps):
         for i in range(K[0]):
@@ -287,24 +307,46 @@ def sweep(B, C, K, sweeps):
                 continue
             ux, uy, uz = _relative(B, C, i, True)
             un = _normal_speed(C, i, ux, uy, uz)
-            k = HARD / C[i].stiffness
+            nx, ny, nz = C[i].normal[0], C[i].normal[1], C[i].normal[2]
+            k = _block_kick(B, C, i, C[i].a, 1.0, nx, ny, nz, False)
+            k += _block_kick(B, C, i, C[i].b, 1.0, nx, ny, nz, False)
+            k = max(k, 1e-3 * HARD / C[i].stiffness)
             old = C[i].impulse[0]
             C[i].impulse[0] = max(old - (un - C[i].target) / k, 0.0)
             step = C[i].impulse[0] - old
             worst = max(worst, abs(step) * k)
             if step != 0.0:
-                _kick(B, C, i, step, C[i].normal[0], C[i].normal[1], C[i].normal[2])
+                _pair_kick(B, C, i, step, nx, ny, nz)
             most = C[i].friction * C[i].impulse[0]
             old1, old2 = C[i].impulse[1], C[i].impulse[2]
             if most > 0.0 or old1 != 0.0 or old2 != 0.0:
                 ux, uy, uz = _relative(B, C, i, True)
-                n1 = old1 - _along(C[i].tangent, 0, ux, uy, uz) / (1.5 * k)
-                n2 = old2 - _along(C[i].tangent, 1, ux, uy, uz) / (1.5 * k)
+                d = C[i].tangent
+                n1 = old1 - _along(d, 0, ux, uy, uz) / (2.0 * k)
+                n2 = old2 - _along(d, 1, ux, uy, uz) / (2.0 * k)
                 size = math.sqrt(n1 * n1 + n2 * n2)
                 if size > most:
                     n1, n2 = n1 * most / size, n2 * most / size
                 C[i].impulse[1], C[i].impulse[2] = n1, n2
-                d = C[i].tangent
-                _kick(B, C, i, n1 - old1, d[0, 0], d[0, 1], d[0, 2])
-                _kick(B, C, i, n2 - old2, d[1, 0], d[1, 1], d[1, 2])
+                _pair_kick(B, C, i, n1 - old1, d[0, 0], d[0, 1], d[0, 2])
+                _pair_kick(B, C, i, n2 - old2, d[1, 0], d[1, 1], d[1, 2])
+    for i in range(B.shape[0]):
+        for q in range(3):
+            B[i].tv[q], B[i].tw[q] = B[i].sv[q], B[i].sv[3 + q]
     return worst
+
+
+@inlined
+def _swept_forces(B, C, i):
+    """Add what the sweeps changed at contact i to the right side of both bodies."""
+    for q in range(3):
+        k = C[i].impulse[q] - C[i].applied[q]
+        if k == 0.0:
+            continue
+        C[i].applied[q] = C[i].impulse[q]
+        if q == 0:
+            dx, dy, dz = C[i].normal[0], C[i].normal[1], C[i].normal[2]
+        else:
+            dx, dy, dz = C[i].tangent[q - 1, 0], C[i].tangent[q - 1, 1], C[i].tangent[q - 1, 2]
+        _push(C[i].a, k, C, B, i, dx, dy, dz)
+        _push(C[i].b, -k, C, B, i, dx, dy, dz)

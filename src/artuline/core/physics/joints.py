@@ -8,12 +8,22 @@ import math
 
 import numpy as np
 
-from artuline.core.physics.kernels import compiled, cross, inlined, log_quat, poles, quat_mul, swing_twist, turn
+from artuline.core.physics.kernels import (
+    compiled,
+    cross,
+    inlined,
+    log_quat,
+    poles,
+    quat_mul,
+    swing_twist,
+    turn,
+)
 from artuline.core.physics.state import BALL, FIXED, HINGE
 
 POINT, LOCK, SOFT, SWING, TWIST = 0, 1, 2, 3, 4
 KEEP_POINT = 1e-3  # metres: a larger gap at the start of a substep closes over several, not at once
 KEEP_ANGLE = 0.01  # radians, the same
+MOST_FLIPS = 3  # times a limit may let go in a substep, so that none goes round in circles
 CLOSE = 0.15  # share of such a gap closed in one substep
 
 
@@ -262,8 +272,10 @@ def residuals(B, J, h):
 
 
 @compiled
-def update_limits(B, J):
-    """Switch limits on where the predicted pose breaks them, off where they would pull. True if any changed."""
+def update_limits(B, J, release):
+    """Switch limits on where the predicted pose breaks them, with ``release`` off where they
+    would pull. True if any changed.
+    """
     changed = False
     for j in range(J.shape[0]):
         if not J[j].limited or J[j].rows == 0 or J[j].kind == FIXED:
@@ -279,16 +291,18 @@ def update_limits(B, J):
             if swing == 0 and cone_excess(sy, sz, J[j].limits[0], J[j].limits[1]) > 1e-7:
                 J[j].active[0] = 1
                 changed = True
-            elif swing == -1:
+            elif release and swing == -1 and J[j].flips[0] < MOST_FLIPS:
                 J[j].active[0] = 0
+                J[j].flips[0] += 1
                 changed = True
         if twist == 0:
             side = 1 if tw > J[j].limits[3] + 1e-7 else (-1 if tw < J[j].limits[2] - 1e-7 else 0)
             if side != 0:
                 J[j].active[1] = side
                 changed = True
-        elif twist == -1:
+        elif release and twist == -1 and J[j].flips[1] < MOST_FLIPS:
             J[j].active[1] = 0
+            J[j].flips[1] += 1
             changed = True
     return changed
 

@@ -40,6 +40,8 @@ BODY = np.dtype(
         ("D", _F, (6, 6)),  # block of the direct solve
         ("f", _F, 6),  # right side, then change of velocity
         ("drive_impulse", _F, 6),
+        ("g", _F, 6),  # scratch of a contact
+        ("sv", _F, 6),  # trial velocities before a sweep
         ("penetration", _F),  # worst since the last reset, metres
         ("contact", _F),  # sum of normal impulses, N s
         ("of_joint", _I),  # the joint whose child this is, or -1
@@ -77,6 +79,7 @@ JOINT = np.dtype(
         ("excess", _F),  # radians beyond a limit
         ("row_kind", _I, _R),
         ("active", _I, 2),  # swing limit on; twist limit -1, 0, 1
+        ("flips", _I, 2),
         ("parent", _I),
         ("child", _I),
         ("kind", _I),
@@ -118,6 +121,8 @@ CONTACT = np.dtype(
         ("stiffness", _F),
         ("impulse", _F, 3),  # normal, two tangents
         ("guess", _F, 3),  # the impulse of the pass before
+        ("applied", _F, 3),  # of a swept contact, what the direct solve already has
+        ("flips", _I),
         ("shape", _I, 2),
         ("a", _I),
         ("b", _I),

@@ -13,13 +13,19 @@ from artuline.core.physics.collide import find_contacts
 from artuline.core.physics.contacts import (
     add_blocks,
     add_forces,
-    apply_swept,
     prepare_contacts,
     reset_impulses,
     sweep,
     update_contacts,
 )
-from artuline.core.physics.joints import add_limits, effective_inertia, limit_excess, prepare, residuals, update_limits
+from artuline.core.physics.joints import (
+    add_limits,
+    effective_inertia,
+    limit_excess,
+    prepare,
+    residuals,
+    update_limits,
+)
 from artuline.core.physics.kernels import compiled, cross, inlined, log_quat, poles, quat_mul, turn
 from artuline.core.physics.motion import drift, world_inertia
 from artuline.core.physics.tree import factor, factor_roots, solve
@@ -27,7 +33,8 @@ from artuline.core.physics.tree import factor, factor_roots, solve
 MOST_TURN = 0.5  # radians a free body may turn in a substep
 CLOSED = 2e-6  # metres: joints count as closed
 OPEN = 1e-4  # metres: joints count as failed
-PASSES = 10
+PASSES = 14
+RELEASE = 7  # passes in which contacts and limits may still let go
 DEEPEST = 5  # halvings
 
 
@@ -167,6 +174,8 @@ def attempt(B, J, S, P, C, T, K, gravity, h, ahead, last):
     find_contacts(B, S, P, C, K, h)
     _restart(B, J, C, T, K, gravity, h)
     prepare_contacts(B, S, P, C, K, h)
+    for j in range(m):
+        J[j].flips[0], J[j].flips[1] = 0, 0
     swept = False
     for i in range(K[0]):
         if C[i].b >= 0 and B[C[i].b].free:
@@ -182,8 +191,7 @@ def attempt(B, J, S, P, C, T, K, gravity, h, ahead, last):
             fresh = False
             if p > 0:
                 _restart(B, J, C, T, K, gravity, h)
-            if swept:
-                apply_swept(B, C, K)
+        moved = sweep(B, C, K, 2) if swept else 0.0
         drift(B, h)
         residuals(B, J, h)
         _right_side(B, C, T, K, h, ahead)
@@ -203,10 +211,10 @@ def attempt(B, J, S, P, C, T, K, gravity, h, ahead, last):
             i = T[t].body
             if i >= 0 and B[i].free:
                 _, _, _, T[t].impulse[0], T[t].impulse[1], T[t].impulse[2] = _tug(B, T, h, t, i)
-        settle = p < PASSES - 4
-        changed, slide = update_contacts(B, C, K, settle)
+        catch, release = p < PASSES - 3, p < RELEASE
+        changed, slide = update_contacts(B, C, K, catch, release)
         drift(B, h)
-        if settle and update_limits(B, J):
+        if catch and update_limits(B, J, release):
             prepare(B, J, h, ahead)
             add_limits(B, J)
             changed = True
@@ -214,10 +222,7 @@ def attempt(B, J, S, P, C, T, K, gravity, h, ahead, last):
             fresh = True
             continue
         worst, angle = residuals(B, J, h)
-        moved = 0.0
-        if swept and p < PASSES - 2:
-            moved = sweep(B, C, K, 2)
-        if worst < CLOSED and angle < 1e-4 and slide < 0.02 and moved < 1e-4:
+        if worst < CLOSED and angle < 1e-4 and slide < 0.02 and moved < 2e-3:
             break
     if not last and (worst > OPEN or angle > 0.01):
         return False

@@ -87,7 +87,7 @@ def factor_roots(B):
 
 
 @inlined
-def _forward(D, f):
+def forward(D, f):
     """Half a solve: f := L^-1 f."""
     for k in range(6):
         s = f[k]
@@ -97,7 +97,7 @@ def _forward(D, f):
 
 
 @inlined
-def _backward(D, f):
+def backward(D, f):
     """The other half: f := L^-T f."""
     for k in range(5, -1, -1):
         s = f[k]
@@ -116,7 +116,7 @@ def solve(B, J):
         p_free = p >= 0 and B[p].free
         c_free = B[c].free
         if c_free:
-            _forward(B[c].D, B[c].f)
+            forward(B[c].D, B[c].f)
         if n == 0 or not (c_free or p_free):
             continue
         dl, S = joint.dl, joint.S
@@ -139,8 +139,8 @@ def solve(B, J):
             for k in range(6):
                 B[i].f[k] = 0.0
         elif B[i].of_joint < 0:
-            _forward(B[i].D, B[i].f)
-            _backward(B[i].D, B[i].f)
+            forward(B[i].D, B[i].f)
+            backward(B[i].D, B[i].f)
     for j in range(m):
         joint = J[j]
         c, p, n = joint.child, joint.parent, joint.rows
@@ -162,4 +162,4 @@ def solve(B, J):
                         s += joint.Y[r, k] * dl[r]
                     B[c].f[k] = s
         if B[c].free:
-            _backward(B[c].D, B[c].f)
+            backward(B[c].D, B[c].f)

@@ -105,7 +105,7 @@ def build(scene: Scene, assets: AssetStore) -> Built:
     for k, f in enumerate(scene.figures):
         first = len(specs)
         p, q = rigid(rest_matrices(f))
-        order = sorted(range(len(f.bodies)), key=lambda i: f.bone_index[f.bodies[i].bone])  # noqa: B023
+        order = sorted(range(len(f.bodies)), key=lambda i: f.bone_index[f.bodies[i].bone])
         index = {f.bodies[i].id: first + n for n, i in enumerate(order)}
         for i in order:
             body, bone = f.bodies[i], f.bone_index[f.bodies[i].bone]

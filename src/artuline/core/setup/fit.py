@@ -11,6 +11,7 @@ from artuline.core.motion.skeleton import rest_matrices, rigid, skeleton_of
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Body, Figure, Shape
+from artuline.core.setup.anatomy import segment_of
 
 LEAST_SHARE = 0.012  # of the skin's area; bones that carry less are merged into their parent
 UNDER = 0.94  # shapes are this share of the fitted size, so that they lie under the skin
@@ -74,8 +75,10 @@ def fit_bodies(figure: Figure, assets: AssetStore, density: float = 1000.0) -> t
         mine = parts.owner == b
         children = [c for c in parts.bones if _kept_parent(figure, parts.bones, c) == b]
         toward = p[children[int(np.argmax([parts.area[parts.owner == c].sum() for c in children]))]] if children else None
-        shape = fit_shape(parts.points[mine], parts.area[mine], p[b], q[b], toward)
         name = figure.bones[b].name
+        segment = segment_of(name)
+        box_weight = 0.8 if segment in ("hand", "foot") else (None if toward is not None or segment else 1.05)
+        shape = fit_shape(parts.points[mine], parts.area[mine], p[b], q[b], toward, box_weight)
         bodies.append(Body(id=name, bone=name, shapes=(shape,), density=density))
     if not bodies:
         raise ArtulineError(f"no bone of {figure.name!r} carries skin", remedy="Check the skin weights.")
@@ -90,12 +93,14 @@ def _kept_parent(figure: Figure, bones: tuple[int, ...], b: int) -> int:
     return up
 
 
-def fit_shape(points: Array, area: Array, origin: Array, turn: Array, toward: Array | None) -> Shape:
+def fit_shape(
+    points: Array, area: Array, origin: Array, turn: Array, toward: Array | None, box_weight: float | None = 1.05
+) -> Shape:
     """The best of several capsules and boxes for skin points (N, 3), in the bone's frame.
 
-    Capsules lie along the bone (from ``origin`` to ``toward``) or along a principal axis; boxes, for bones
-    at the end of a limb, along the world's axes or the principal ones. The best has the least mean distance
-    of the skin from its surface, weighted by ``area``.
+    Capsules lie along the bone (from ``origin`` to ``toward``) or along a principal axis; boxes along
+    the world's axes or the principal ones. The best has the least mean distance of the skin from its
+    surface, weighted by ``area``; that of a box counts ``box_weight`` times, None: no boxes.
     """
     weight = area / area.sum()
     centre = weight @ points
@@ -110,13 +115,13 @@ def fit_shape(points: Array, area: Array, origin: Array, turn: Array, toward: Ar
         score, shape = _capsule(points, weight, centre, axis)
         if best is None or score * bonus < best[0]:
             best = score * bonus, shape
-    if toward is None:
+    if box_weight is not None:
         frame = principal.copy()
         frame[2] = np.cross(frame[0], frame[1])
         for frame_ in (np.eye(3), frame):
             score, shape = _box(points, weight, frame_)
-            if best is None or score * 1.05 < best[0]:
-                best = score * 1.05, shape
+            if best is None or score * box_weight < best[0]:
+                best = score * box_weight, shape
     assert best is not None
     shape = best[1]
     back = rotation.conjugate(turn)
