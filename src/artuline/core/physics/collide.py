@@ -37,7 +37,7 @@ def _add(C, K, a, b, nx, ny, nz, px, py, pz, gap):
     i = K[0]
     if i >= C.shape[0]:
         return
-    C[i].shape[0], C[i].shape[1] = a, b
+    C[i].shapes[0], C[i].shapes[1] = a, b
     C[i].normal[0], C[i].normal[1], C[i].normal[2] = nx, ny, nz
     C[i].point[0], C[i].point[1], C[i].point[2] = px, py, pz
     C[i].gap = gap
@@ -48,8 +48,8 @@ def _add(C, K, a, b, nx, ny, nz, px, py, pz, gap):
 def _round_plane(C, S, K, a, b, margin):
     """Sphere or capsule on a plane: the ends of its axis."""
     nx, ny, nz = S[b].r[0, 1], S[b].r[1, 1], S[b].r[2, 1]
-    radius = S[a].size[0]
-    half = S[a].size[1] if S[a].kind == CAPSULE else 0.0
+    radius = S[a].extent[0]
+    half = S[a].extent[1] if S[a].kind == CAPSULE else 0.0
     ends = 2 if half > 0.0 else 1
     for e in range(ends):
         s = half if e == 0 else -half
@@ -66,9 +66,9 @@ def _box_plane(C, S, K, a, b, margin):
     """Box on a plane: its corners."""
     nx, ny, nz = S[b].r[0, 1], S[b].r[1, 1], S[b].r[2, 1]
     for corner in range(8):
-        sx = S[a].size[0] if corner & 1 else -S[a].size[0]
-        sy = S[a].size[1] if corner & 2 else -S[a].size[1]
-        sz = S[a].size[2] if corner & 4 else -S[a].size[2]
+        sx = S[a].extent[0] if corner & 1 else -S[a].extent[0]
+        sy = S[a].extent[1] if corner & 2 else -S[a].extent[1]
+        sz = S[a].extent[2] if corner & 4 else -S[a].extent[2]
         cx = S[a].at[0] + S[a].r[0, 0] * sx + S[a].r[0, 1] * sy + S[a].r[0, 2] * sz
         cy = S[a].at[1] + S[a].r[1, 0] * sx + S[a].r[1, 1] * sy + S[a].r[1, 2] * sz
         cz = S[a].at[2] + S[a].r[2, 0] * sx + S[a].r[2, 1] * sy + S[a].r[2, 2] * sz
@@ -102,9 +102,9 @@ def _clamp(v, lo, hi):
 @inlined
 def _round_round(C, S, K, a, b, margin):
     """Two capsules: their closest points, or both ends of the overlap when nearly parallel."""
-    ha = S[a].size[1] if S[a].kind == CAPSULE else 0.0
-    hb = S[b].size[1] if S[b].kind == CAPSULE else 0.0
-    ra, rb = S[a].size[0], S[b].size[0]
+    ha = S[a].extent[1] if S[a].kind == CAPSULE else 0.0
+    hb = S[b].extent[1] if S[b].kind == CAPSULE else 0.0
+    ra, rb = S[a].extent[0], S[b].extent[0]
     ux, uy, uz = S[a].r[0, 0], S[a].r[1, 0], S[a].r[2, 0]
     vx, vy, vz = S[b].r[0, 0], S[b].r[1, 0], S[b].r[2, 0]
     wx, wy, wz = S[a].at[0] - S[b].at[0], S[a].at[1] - S[b].at[1], S[a].at[2] - S[b].at[2]
@@ -155,9 +155,9 @@ def _to_world(S, b, vx, vy, vz):
 @inlined
 def _round_box(C, S, K, a, b, margin):
     """Capsule or sphere against a box: the nearest point of the axis, and its ends where they lie close."""
-    hx, hy, hz = S[b].size[0], S[b].size[1], S[b].size[2]
-    radius = S[a].size[0]
-    half = S[a].size[1] if S[a].kind == CAPSULE else 0.0
+    hx, hy, hz = S[b].extent[0], S[b].extent[1], S[b].extent[2]
+    radius = S[a].extent[0]
+    half = S[a].extent[1] if S[a].kind == CAPSULE else 0.0
     wx, wy, wz = S[a].at[0] - S[b].at[0], S[a].at[1] - S[b].at[1], S[a].at[2] - S[b].at[2]
     ux, uy, uz = S[a].r[0, 0], S[a].r[1, 0], S[a].r[2, 0]
     cx = S[b].r[0, 0] * wx + S[b].r[1, 0] * wy + S[b].r[2, 0] * wz
@@ -234,7 +234,7 @@ def _round_box(C, S, K, a, b, margin):
 @compiled
 def _box_box(C, S, K, a, b, margin):
     """Two boxes: separating axes, then the incident face clipped against the reference face."""
-    ha, hb = S[a].size, S[b].size
+    ha, hb = S[a].extent, S[b].extent
     R, A, t = np.empty((3, 3)), np.empty((3, 3)), np.empty(3)
     for i in range(3):
         t[i] = 0.0

@@ -76,7 +76,7 @@ def prepare_contacts(B, S, P, C, K, h):
     for k in range(P.shape[0]):
         P[k].incoming[1] = 0.0
     for i in range(K[0]):
-        sa, sb = C[i].shape[0], C[i].shape[1]
+        sa, sb = C[i].shapes[0], C[i].shapes[1]
         a, b = S[sa].body, S[sb].body
         if not (a >= 0 and B[a].free):
             a, b = b, a

@@ -21,6 +21,7 @@ from artuline.core.physics.kernels import (
 from artuline.core.physics.state import BALL, FIXED, HINGE
 
 POINT, LOCK, SOFT, SWING, TWIST = 0, 1, 2, 3, 4
+LIMIT_SOFTNESS = 1e-4  # of the inverse inertia: iterated away, but limits that contradict stay solvable
 KEEP_POINT = 1e-3  # metres: a larger gap at the start of a substep closes over several, not at once
 KEEP_ANGLE = 0.01  # radians, the same
 MOST_FLIPS = 3  # times a limit may let go in a substep, so that none goes round in circles
@@ -208,8 +209,7 @@ def add_limits(B, J):
                 _angular(J, j, n, ux + t * tx, uy_ + t * ty, uz_ + t * tz, SWING)
                 e = cone_excess(sy, sz, J[j].limits[0], J[j].limits[1])
                 J[j].keep[n] = e * (1 - CLOSE) if e > KEEP_ANGLE else 0.0
-                if not B[c].free:
-                    J[j].G[n, n] = 1e-5 / B[p].inertia[0]
+                J[j].G[n, n] = LIMIT_SOFTNESS / (B[c].inertia[0] if B[c].free else B[p].inertia[0])
                 n += 1
             if J[j].active[1] != 0:
                 s = 1.0 / (1.0 + max(ax * xx + ay * xy + az * xz, -0.9))
@@ -217,8 +217,7 @@ def add_limits(B, J):
                 e = tw - J[j].limits[3] if J[j].active[1] > 0 else J[j].limits[2] - tw
                 w = e * (1 - CLOSE) if e > KEEP_ANGLE else 0.0
                 J[j].keep[n] = w if J[j].active[1] > 0 else -w
-                if not B[c].free:
-                    J[j].G[n, n] = 1e-5 / B[p].inertia[0]
+                J[j].G[n, n] = LIMIT_SOFTNESS / (B[c].inertia[0] if B[c].free else B[p].inertia[0])
                 n += 1
         J[j].rows = n
 

@@ -94,7 +94,7 @@ SHAPE = np.dtype(
     [
         ("position", _F, 3),
         ("rotation", _F, 4),
-        ("size", _F, 3),
+        ("extent", _F, 3),  # radius and half length, or half extents
         ("reach", _F),  # radius of the bounding sphere
         ("friction", _F),
         ("restitution", _F),
@@ -123,7 +123,7 @@ CONTACT = np.dtype(
         ("guess", _F, 3),  # the impulse of the pass before
         ("applied", _F, 3),  # of a swept contact, what the direct solve already has
         ("flips", _I),
-        ("shape", _I, 2),
+        ("shapes", _I, 2),
         ("a", _I),
         ("b", _I),
         ("pair", _I),

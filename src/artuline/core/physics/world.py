@@ -186,7 +186,7 @@ class World:
                     self.local_p[i], self.local_q[i], np.array(s.position), np.array(s.rotation)
                 )
                 row["body"], row["kind"] = i, KINDS[s.kind]
-                row["size"], row["reach"] = _size(s)
+                row["extent"], row["reach"] = _size(s)
                 row["friction"], row["restitution"] = b.friction, b.restitution
                 k += 1
         if plane is not None:
@@ -263,7 +263,7 @@ class World:
         found = self.contacts[: self.counters[CONTACTS]]
         body = self.shapes["body"]
         return [
-            (int(body[c["shape"][0]]), int(body[c["shape"][1]]), float(c["gap"])) for c in found if c["gap"] < 0.0
+            (int(body[c["shapes"][0]]), int(body[c["shapes"][1]]), float(c["gap"])) for c in found if c["gap"] < 0.0
         ]
 
     def reset_report(self) -> None:

@@ -1,0 +1,262 @@
+"""The same work without a window."""
+
+import sys
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Annotated
+
+import typer
+from rich.console import Console
+from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
+
+from artuline import __version__
+from artuline.core.errors import ArtulineError
+
+COMMANDS = ("demo", "setup", "run", "bake", "check", "picture", "prepare")
+
+app = typer.Typer(
+    add_completion=False,
+    no_args_is_help=False,
+    rich_markup_mode=None,
+    pretty_exceptions_enable=False,
+    help="Artuline: hand a figure over to physics on an interval and get editable keys back.",
+)
+_errors = Console(stderr=True, highlight=False, soft_wrap=True)
+
+SceneArgument = Annotated[Path, typer.Argument(metavar="SCENE", help="A scene file (.artuline).", show_default=False)]
+ClosingOption = Annotated[
+    Path | None,
+    typer.Option("--picture-and-close", metavar="PNG", help="Save the window's first picture to this file, then close."),
+]
+
+
+@app.command(name="open", hidden=True)
+def open_scene(
+    scene: Annotated[Path | None, typer.Argument(metavar="[SCENE]", help="A scene file or a figure (.glb, .gltf).")] = None,
+    closing: ClosingOption = None,
+) -> None:
+    """Open the window."""
+    from artuline.desk.application import start
+
+    raise typer.Exit(start(path=scene, picture=closing))
+
+
+@app.command()
+def demo(
+    name: Annotated[str, typer.Argument(help="Which demo scene.")] = "boom",
+    listing: Annotated[bool, typer.Option("--list", help="Name the demo scenes.")] = False,
+    save: Annotated[
+        Path | None, typer.Option("--save", metavar="SCENE", help="Write the scene to a file instead of opening it.")
+    ] = None,
+    closing: ClosingOption = None,
+) -> None:
+    """Open a demo scene in the window, or save one."""
+    from artuline.core.scene.assets import AssetStore
+    from artuline.demo.scenes import DEMOS, demo_scene
+    from artuline.formats.scene_file import save_scene
+
+    if listing:
+        for d in DEMOS.values():
+            typer.echo(f"{d.name:10} {d.about}")
+        return
+    if save is not None:
+        assets = AssetStore()
+        save_scene(save, demo_scene(name, assets), assets)
+        typer.echo(f"Saved {save}")
+        return
+    if name not in DEMOS:
+        demo_scene(name, AssetStore())
+    from artuline.desk.application import start
+
+    raise typer.Exit(start(demo=name, picture=closing))
+
+
+@app.command()
+def setup(
+    figure: Annotated[Path, typer.Argument(metavar="FIGURE", help="A skinned figure (.glb, .gltf).", show_default=False)],
+    output: Annotated[Path, typer.Option("--output", "-o", metavar="SCENE", help="The scene file to write.")],
+    clip: Annotated[str | None, typer.Option(help="Which clip plays; the first if not given.")] = None,
+    start: Annotated[int | None, typer.Option(help="First frame handed over to physics.")] = None,
+    end: Annotated[int | None, typer.Option(help="Frame at which the figure is back on its keys.")] = None,
+    bone: Annotated[str | None, typer.Option(help="Hand over this bone and all below it only.")] = None,
+    tone: Annotated[float, typer.Option(min=0.0, max=1.0, help="How firmly the keys are followed.")] = 0.0,
+) -> None:
+    """Make a scene from a figure: bodies, joints with limits, and an interval of physics."""
+    from artuline.core.scene import edit
+    from artuline.core.scene.assets import AssetStore
+    from artuline.core.scene.model import Scene
+    from artuline.core.setup.ragdoll import set_up_in_scene
+    from artuline.formats.importing import add_figure, choose_clip
+    from artuline.formats.scene_file import save_scene
+
+    assets = AssetStore()
+    scene, added, notes = add_figure(Scene(name=figure.stem), assets, figure)
+    if clip is not None:
+        scene = choose_clip(scene, added.id, clip)
+    scene = set_up_in_scene(scene, added.id, assets)
+    made = scene.figure(added.id)
+    if bone is not None and bone not in made.bone_index:
+        raise ArtulineError(f"{made.name} has no bone {bone!r}", remedy=_close(bone, list(made.bone_index)))
+    length = scene.end - scene.start
+    first = scene.start + length // 3 if start is None else start
+    last = scene.end - max(length // 8, 1) if end is None else end
+    if not scene.start <= first < last:
+        raise ArtulineError(f"the interval from frame {first} to {last} is empty", remedy="Give --start and --end.")
+    scene = edit.hand_over(scene, added.id, bone, first, last, ramp_out=min(12, (last - first) / 3), tone=tone)
+    save_scene(output, scene, assets)
+    for note in notes:
+        typer.echo(note)
+    typer.echo(
+        f"Saved {output}: {len(made.bodies)} bodies, {len(made.joints)} joints, physics from frame {first} to {last}"
+    )
+
+
+def _close(name: str, names: list[str]) -> str:
+    import difflib
+
+    near = difflib.get_close_matches(name, names, n=3, cutoff=0.4)
+    return f"Did you mean {', '.join(near)}?" if near else f"It has: {', '.join(names[:12])}."
+
+
+@app.command()
+def run(scene: SceneArgument) -> None:
+    """Simulate a scene's range and keep the result in it as a take."""
+    from artuline.core.run.record import keep_take
+    from artuline.core.run.record import run as simulate
+    from artuline.core.scene.assets import AssetStore
+    from artuline.formats.scene_file import load_scene, save_scene
+
+    assets = AssetStore()
+    loaded = load_scene(scene, assets)
+    began = time.perf_counter()
+    take = _with_progress("Simulating", lambda tick: simulate(loaded, assets, tick))
+    seconds = time.perf_counter() - began
+    kept = keep_take(loaded, assets, take, loaded.settings_fingerprint())
+    save_scene(scene, kept, assets)
+    typer.echo(f"{kept.take}: {len(take.frames)} frames in {seconds:.2f} s, saved in {scene}")
+    typer.echo(
+        f"worst penetration {1000 * take.penetration.max(initial=0):.1f} mm, "
+        f"joint separation {1000 * take.separation.max(initial=0):.3f} mm, "
+        f"limit excess {57.29578 * take.excess.max(initial=0):.2f}°"
+    )
+
+
+@app.command()
+def bake(
+    scene: SceneArgument,
+    output: Annotated[Path, typer.Option("--output", "-o", metavar="OUT.glb", help="The file to write.")],
+    degrees: Annotated[float, typer.Option(help="Largest error of a bone, in degrees.")] = 1.0,
+    millimetres: Annotated[float, typer.Option(help="Largest error at the ends of the limbs.")] = 10.0,
+) -> None:
+    """Turn a scene's take into keys and write the figure with the baked animation."""
+    from artuline.core.scene.assets import AssetStore
+    from artuline.formats.deliver import bake_and_write
+    from artuline.formats.scene_file import load_scene
+
+    if output.suffix.lower() != ".glb":
+        raise ArtulineError(f"{output.name} does not end in .glb", remedy="Name the output something.glb.")
+    assets = AssetStore()
+    loaded = load_scene(scene, assets)
+    results = _with_progress(
+        "Fitting keys", lambda tick: bake_and_write(loaded, assets, output, degrees, millimetres, tick)
+    )
+    for path, name, baked in results:
+        typer.echo(f"{name}: {baked.summary()}")
+        typer.echo(f"Saved {path}")
+
+
+@app.command()
+def check(scene: SceneArgument) -> None:
+    """List the scene's problems, one a line, the worst first. Exit code 1 if one stops the work."""
+    from artuline.core.checks.checks import check as find
+    from artuline.core.checks.checks import check_take
+    from artuline.core.run.take import Take
+    from artuline.core.scene.assets import AssetStore
+    from artuline.formats.scene_file import load_scene
+
+    assets = AssetStore()
+    loaded = load_scene(scene, assets)
+    found = find(loaded, assets)
+    ref = loaded.active_take()
+    if ref is not None:
+        found += check_take(loaded, Take.from_arrays(assets[ref.asset]))
+    words = {3: "stops", 2: "spoils", 1: "note"}
+    for f in found:
+        typer.echo(f"{words[f.weight]:7} {f.text}" + (f" [fix: {f.fix_label}]" if f.fix_label else ""))
+    if not found:
+        typer.echo("No problems found")
+    if any(f.weight == 3 for f in found):
+        raise typer.Exit(1)
+
+
+@app.command()
+def picture(
+    scene: SceneArgument,
+    output: Annotated[Path, typer.Option("--output", "-o", metavar="OUT.png", help="The picture to write.")],
+    frame: Annotated[int, typer.Option(help="Which frame.")] = 0,
+    size: Annotated[str, typer.Option(metavar="WxH", help="Width and height in pixels.")] = "1280x800",
+    shapes: Annotated[bool, typer.Option(help="Show the collision shapes through the skin.")] = False,
+    echo: Annotated[bool, typer.Option(help="Show the keyed motion beside the take.")] = False,
+) -> None:
+    """Draw the stage at a frame, with no display."""
+    from artuline.core.run.take import Take
+    from artuline.core.scene.assets import AssetStore
+    from artuline.formats.scene_file import load_scene
+    from artuline.view.pictures import save_picture
+    from artuline.view.stage import Show
+
+    try:
+        width, height = (int(n) for n in size.lower().split("x"))
+    except ValueError:
+        raise ArtulineError(f"the size {size!r} is not WxH", remedy="Give for example 1280x800.") from None
+    if not (16 <= width <= 8192 and 16 <= height <= 8192):
+        raise ArtulineError(f"the size {size!r} is out of bounds", remedy="Use 16 to 8192 pixels.")
+    assets = AssetStore()
+    loaded = load_scene(scene, assets)
+    ref = loaded.active_take()
+    take = Take.from_arrays(assets[ref.asset]) if ref else None
+    show = Show(shapes=shapes, see_through=shapes, echo=echo)
+    save_picture(output, loaded, assets, frame, take, show, width, height)
+    typer.echo(f"Saved {output}")
+
+
+@app.command()
+def prepare() -> None:
+    """Compile the solver's kernels ahead, so that the first run does not wait for them."""
+    from artuline.core.run.prepare import compile_kernels
+
+    began = time.perf_counter()
+    compile_kernels()
+    typer.echo(f"Kernels ready after {time.perf_counter() - began:.1f} s")
+
+
+def _with_progress(words: str, work: Callable[[Callable[[int, int], None]], object]):  # type: ignore[no-untyped-def]
+    """Run work with a progress bar on a terminal, silently otherwise."""
+    if not sys.stderr.isatty():
+        return work(lambda done, total: None)
+    with Progress(TextColumn(words), BarColumn(), TimeRemainingColumn(), console=_errors, transient=True) as bar:
+        task = bar.add_task(words, total=None)
+        return work(lambda done, total: bar.update(task, completed=done, total=total))
+
+
+def main() -> None:
+    """Entry point: a first word that is no command is a scene to open."""
+    arguments = sys.argv[1:]
+    if arguments and arguments[0] == "--version":
+        typer.echo(__version__)
+        return
+    if not arguments or (arguments[0] not in COMMANDS and arguments[0] not in ("--help", "-h")):
+        arguments = ["open", *arguments]
+    try:
+        app(arguments, prog_name="artuline", standalone_mode=True)
+    except ArtulineError as error:
+        _errors.print(f"artuline: {error}", markup=False)
+        sys.exit(2)
+    except KeyboardInterrupt:
+        _errors.print("artuline: stopped", markup=False)
+        sys.exit(130)
+
+
+if __name__ == "__main__":
+    main()
