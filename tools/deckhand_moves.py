@@ -28,7 +28,9 @@ class Feet:
             self.z = np.where(live, at[1] + s * (z - at[1]), self.z)
             inside = (t > 0) & (t < 1)
             reach = min(np.hypot(x - at[0], z - at[1]) / 0.9, 1.0)
-            self.y += np.where(inside, lift * (0.35 + 0.65 * reach) * np.sin(np.pi * np.clip(t, 0, 1)) ** 1.5, 0.0)
+            self.y += np.where(
+                inside, lift * (0.35 + 0.65 * reach) * np.sin(np.pi * np.clip(t, 0, 1)) ** 1.5, 0.0
+            )
             self.air += np.where(inside, np.sin(np.pi * np.clip(t, 0, 1)), 0.0)
             # heel lifts before the step, toes are up at its end
             off = np.clip(1.0 - np.abs(t - 0.08) / 0.30, 0, 1) * 0.62 * reach
@@ -78,8 +80,10 @@ def perform(bones, frames, left, right, upper, heading=None, hip_height=0.93, sm
             return gaussian_filter1d(a, s, mode="nearest")
         slope = (a[-1] - a[0]) / (n - 1)
         flat = a - slope * np.arange(n)
-        return np.append(gaussian_filter1d(flat[:-1], s, mode="wrap"), 0) + slope * np.arange(n) + np.append(
-            np.zeros(n - 1), gaussian_filter1d(flat[:-1], s, mode="wrap")[0]
+        return (
+            np.append(gaussian_filter1d(flat[:-1], s, mode="wrap"), 0)
+            + slope * np.arange(n)
+            + np.append(np.zeros(n - 1), gaussian_filter1d(flat[:-1], s, mode="wrap")[0])
         )
 
     mid_x, mid_z = soft((left.x + right.x) / 2, smooth), soft((left.z + right.z) / 2, smooth * 1.3)
@@ -111,7 +115,9 @@ def perform(bones, frames, left, right, upper, heading=None, hip_height=0.93, sm
             ball = place[f"toes_{side}"] - place[f"foot_{side}"]
             heel = np.array([0.0, -place[f"foot_{side}"][1], -0.05])
             lever = ball if foot.pitch[i] > 0 else heel
-            ankle = np.array([foot.x[i], place[f"foot_{side}"][1] + foot.y[i], foot.z[i] + place[f"foot_{side}"][2]])
+            ankle = np.array(
+                [foot.x[i], place[f"foot_{side}"][1] + foot.y[i], foot.z[i] + place[f"foot_{side}"][2]]
+            )
             ankle = ankle + out.apply(lever - pitch.apply(lever))
             forward = out.apply(np.array([s * 0.05, 0, 1.0]))
             a, b, hinge = leg(hip, ankle, np.linalg.norm(rest_a), np.linalg.norm(rest_b), forward)
@@ -202,7 +208,13 @@ def reel(bones):
     def upper(f, i, g):
         hit = ease(f / 4) * np.exp(-np.maximum(f - 4, 0) / 9)
         rock = np.exp(-np.maximum(f - 10, 0) / 14) * np.sin(np.maximum(f - 6, 0) * 0.42) * ease((f - 6) / 4)
-        pose = arms(0.5 * hit + 0.3 * rock, -0.45 * hit - 0.5 * rock, 0.3 + 0.7 * hit, 0.3 + 0.5 * hit, 0.2 + 0.75 * hit)
+        pose = arms(
+            0.5 * hit + 0.3 * rock,
+            -0.45 * hit - 0.5 * rock,
+            0.3 + 0.7 * hit,
+            0.3 + 0.5 * hit,
+            0.2 + 0.75 * hit,
+        )
         pose["_hips"] = np.array([-0.10 * hit * np.exp(-f / 20), -0.05 * hit - 0.03 * abs(rock), 0.03 * rock])
         pose["hips"] = np.array([0.1 * rock, -0.25 * hit, 0.16 * hit - 0.05 * rock])
         pose["spine"] = np.array([0.1 * hit, -0.2 * hit, 0.26 * hit - 0.16 * rock])

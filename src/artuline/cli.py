@@ -24,16 +24,22 @@ app = typer.Typer(
 )
 _errors = Console(stderr=True, highlight=False, soft_wrap=True)
 
-SceneArgument = Annotated[Path, typer.Argument(metavar="SCENE", help="A scene file (.artuline).", show_default=False)]
+SceneArgument = Annotated[
+    Path, typer.Argument(metavar="SCENE", help="A scene file (.artuline).", show_default=False)
+]
 ClosingOption = Annotated[
     Path | None,
-    typer.Option("--picture-and-close", metavar="PNG", help="Save the window's first picture to this file, then close."),
+    typer.Option(
+        "--picture-and-close", metavar="PNG", help="Save the window's first picture to this file, then close."
+    ),
 ]
 
 
 @app.command(name="open", hidden=True)
 def open_scene(
-    scene: Annotated[Path | None, typer.Argument(metavar="[SCENE]", help="A scene file or a figure (.glb, .gltf).")] = None,
+    scene: Annotated[
+        Path | None, typer.Argument(metavar="[SCENE]", help="A scene file or a figure (.glb, .gltf).")
+    ] = None,
     closing: ClosingOption = None,
 ) -> None:
     """Open the window."""
@@ -47,7 +53,8 @@ def demo(
     name: Annotated[str, typer.Argument(help="Which demo scene.")] = "boom",
     listing: Annotated[bool, typer.Option("--list", help="Name the demo scenes.")] = False,
     save: Annotated[
-        Path | None, typer.Option("--save", metavar="SCENE", help="Write the scene to a file instead of opening it.")
+        Path | None,
+        typer.Option("--save", metavar="SCENE", help="Write the scene to a file instead of opening it."),
     ] = None,
     closing: ClosingOption = None,
 ) -> None:
@@ -74,7 +81,9 @@ def demo(
 
 @app.command()
 def setup(
-    figure: Annotated[Path, typer.Argument(metavar="FIGURE", help="A skinned figure (.glb, .gltf).", show_default=False)],
+    figure: Annotated[
+        Path, typer.Argument(metavar="FIGURE", help="A skinned figure (.glb, .gltf).", show_default=False)
+    ],
     output: Annotated[Path, typer.Option("--output", "-o", metavar="SCENE", help="The scene file to write.")],
     clip: Annotated[str | None, typer.Option(help="Which clip plays; the first if not given.")] = None,
     start: Annotated[int | None, typer.Option(help="First frame handed over to physics.")] = None,
@@ -102,8 +111,12 @@ def setup(
     first = scene.start + length // 3 if start is None else start
     last = scene.end - max(length // 8, 1) if end is None else end
     if not scene.start <= first < last:
-        raise ArtulineError(f"the interval from frame {first} to {last} is empty", remedy="Give --start and --end.")
-    scene = edit.hand_over(scene, added.id, bone, first, last, ramp_out=min(12, (last - first) / 3), tone=tone)
+        raise ArtulineError(
+            f"the interval from frame {first} to {last} is empty", remedy="Give --start and --end."
+        )
+    scene = edit.hand_over(
+        scene, added.id, bone, first, last, ramp_out=min(12, (last - first) / 3), tone=tone
+    )
     save_scene(output, scene, assets)
     for note in notes:
         typer.echo(note)
@@ -235,7 +248,9 @@ def _with_progress(words: str, work: Callable[[Callable[[int, int], None]], obje
     """Run work with a progress bar on a terminal, silently otherwise."""
     if not sys.stderr.isatty():
         return work(lambda done, total: None)
-    with Progress(TextColumn(words), BarColumn(), TimeRemainingColumn(), console=_errors, transient=True) as bar:
+    with Progress(
+        TextColumn(words), BarColumn(), TimeRemainingColumn(), console=_errors, transient=True
+    ) as bar:
         task = bar.add_task(words, total=None)
         return work(lambda done, total: bar.update(task, completed=done, total=total))
 

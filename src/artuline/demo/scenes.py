@@ -31,9 +31,19 @@ def boom(assets: AssetStore) -> Scene:
     """The deckhand crosses the deck, the swinging cargo boom strikes, the body falls against a bollard."""
     figure = read_figure(DATA / "deckhand.glb", assets).figure
     figure = set_up(figure, assets).changed(clip="crossing")  # type: ignore[assignment]
-    hinge = np.array([0.95, 1.27, -0.72])
+    hinge = np.array([0.95, 1.27, -0.10])
     swing = []
-    for frame, angle in ((0, 56), (26, 52), (40, 22), (50, -13), (57, -36), (66, -48), (84, -39), (106, -45), (130, -43)):
+    for frame, angle in (
+        (0, 56),
+        (26, 52),
+        (40, 22),
+        (50, -13),
+        (57, -36),
+        (66, -48),
+        (84, -39),
+        (106, -45),
+        (130, -43),
+    ):
         q = rotation.from_rotation_vector(np.array([0.0, math.radians(angle), 0.0]))
         reach = rotation.rotate(q, np.array([0.0, 0.0, 1.45]))
         swing.append(MotionKey(frame=frame, position=tuple(hinge + reach), rotation=tuple(q)))
@@ -42,8 +52,13 @@ def boom(assets: AssetStore) -> Scene:
         color=(0.30, 0.17, 0.075), friction=0.4,
     )  # fmt: skip
     bollards = []
-    for n, (x, z) in enumerate(((-1.55, 1.95), (-1.55, 2.75))):
-        post = Shape(kind="capsule", radius=0.115, half_length=0.26, rotation=(0.0, 0.0, math.sqrt(0.5), math.sqrt(0.5)))
+    for n, (x, z) in enumerate(((-1.30, 2.45), (-1.30, 3.15))):
+        post = Shape(
+            kind="capsule",
+            radius=0.115,
+            half_length=0.26,
+            rotation=(0.0, 0.0, math.sqrt(0.5), math.sqrt(0.5)),
+        )
         bollards.append(
             Obstacle(id=f"bollard {n + 1}", name=f"bollard {n + 1}", shape=post, friction=0.7, color=(0.035, 0.04, 0.045),
                      keys=(MotionKey(frame=0, position=(x, 0.26, z)),))
@@ -53,14 +68,20 @@ def boom(assets: AssetStore) -> Scene:
         shape=Shape(kind="capsule", radius=0.10, half_length=1.5, rotation=(0.0, 0.0, math.sqrt(0.5), math.sqrt(0.5))),
         keys=(MotionKey(frame=0, position=tuple(hinge * [1, 0, 1] + [0, 1.42, 0])),),
     )  # fmt: skip
-    scene = Scene(name="boom", rate=24.0, start=0, end=168, figures=(figure,), obstacles=(arm, mast, *bollards))
+    scene = Scene(
+        name="boom", rate=24.0, start=0, end=168, figures=(figure,), obstacles=(arm, mast, *bollards)
+    )
     return edit.hand_over(scene, figure.id, None, 50, 156, ramp_in=0, ramp_out=28, tone=0.06)
 
 
 DEMOS: dict[str, Demo] = {
     d.name: d
     for d in (
-        Demo("boom", "The deckhand crosses the deck, the cargo boom strikes, and the body falls against a bollard", boom),
+        Demo(
+            "boom",
+            "The deckhand crosses the deck, the cargo boom strikes, and the body falls against a bollard",
+            boom,
+        ),
     )
 }
 

@@ -94,7 +94,9 @@ class Container:
         try:
             return (self.path.parent / unquote(uri)).read_bytes()
         except OSError as error:
-            raise self.fail(f"the buffer file {uri!r} cannot be read ({error.strerror})", "Put it beside the file.") from error
+            raise self.fail(
+                f"the buffer file {uri!r} cannot be read ({error.strerror})", "Put it beside the file."
+            ) from error
 
     def accessor(self, index: Any, where: str, kinds: tuple[str, ...], *, finite: bool = True) -> np.ndarray:
         """Decode an accessor.
@@ -128,7 +130,9 @@ class Container:
             raise self.fail(f"{name} holds a number that is not finite, at element {row}")
         return values[:, 0] if width == 1 else values
 
-    def _view(self, index: Any, offset: int, count: int, width: int, dtype: np.dtype, name: str) -> np.ndarray:
+    def _view(
+        self, index: Any, offset: int, count: int, width: int, dtype: np.dtype, name: str
+    ) -> np.ndarray:
         view = self.item("bufferViews", index, name)
         where = f"bufferViews[{index}]"
         data = self.buffer(view.get("buffer"), where)
@@ -169,7 +173,9 @@ def open_container(path: Path) -> Container:
     try:
         data = path.read_bytes()
     except OSError as error:
-        raise ArtulineError(f"cannot be read ({error.strerror})", place=str(path), remedy="Check the path.") from error
+        raise ArtulineError(
+            f"cannot be read ({error.strerror})", place=str(path), remedy="Check the path."
+        ) from error
 
     def fail(problem: str) -> ArtulineError:
         return ArtulineError(problem, place=str(path), remedy="Choose a glTF 2.0 file (.glb or .gltf).")

@@ -40,7 +40,9 @@ def read_figure(path: Path | str, assets: AssetStore) -> Imported:
     refs = []
     for name, clip, rate, loop in clips:
         duration = float(clip.key_times()[-1])
-        refs.append(ClipRef(name=name, asset=assets.add(clip.to_arrays()), duration=duration, rate=rate, loop=loop))
+        refs.append(
+            ClipRef(name=name, asset=assets.add(clip.to_arrays()), duration=duration, rate=rate, loop=loop)
+        )
     asset = assets.add(mesh.to_arrays()) if mesh is not None else None
     figure = figure.changed(clips=tuple(refs), clip=refs[0].name if refs else None, asset=asset)  # type: ignore[assignment]
     size = figure_size(figure, mesh)
@@ -80,7 +82,9 @@ class _Reader:
         bones = [b.model_copy(update={"deforms": i in deforming}) for i, b in enumerate(bones)]
         stem = self.c.path.stem
         try:
-            figure = Figure(id=stem, name=stem, source=self.c.path.name, bones=tuple(bones), materials=tuple(materials))
+            figure = Figure(
+                id=stem, name=stem, source=self.c.path.name, bones=tuple(bones), materials=tuple(materials)
+            )
         except ValidationError as error:
             raise self.c.fail(f"the skeleton cannot be used ({error.errors()[0]['msg']})") from error
         clips = self._clips(figure)
@@ -116,7 +120,9 @@ class _Reader:
             wanted = given if isinstance(given, str) and given.strip() else f"node {i}"
             names[i] = fresh_id(wanted, taken)
             if names[i] != wanted:
-                self.notes.append(f"The bone name {wanted!r} appears more than once; one is now {names[i]!r}.")
+                self.notes.append(
+                    f"The bone name {wanted!r} appears more than once; one is now {names[i]!r}."
+                )
             taken.add(names[i])
         bones = []
         for i in self.order:
@@ -131,7 +137,9 @@ class _Reader:
             for child in node.get("children", []):
                 self.c.item("nodes", child, f"nodes[{i}].children")
                 if child in parent:
-                    raise self.c.fail(f"nodes[{child}] has two parents, nodes[{parent[child]}] and nodes[{i}]")
+                    raise self.c.fail(
+                        f"nodes[{child}] has two parents, nodes[{parent[child]}] and nodes[{i}]"
+                    )
                 parent[child] = i
         return parent
 
@@ -231,7 +239,9 @@ class _Reader:
             binds = raw[: len(joints)].astype(np.float64).reshape(-1, 4, 4).transpose(0, 2, 1)
         return [(self.bone_of_node[j], binds[k]) for k, j in enumerate(joints)]
 
-    def _primitive(self, primitive: dict[str, Any], where: str, start: int, size: int, plain: int) -> dict[str, np.ndarray] | None:
+    def _primitive(
+        self, primitive: dict[str, Any], where: str, start: int, size: int, plain: int
+    ) -> dict[str, np.ndarray] | None:
         mode = primitive.get("mode", 4)
         if mode != 4:
             self.notes.append(f"{where} is not made of triangles (mode {mode}); it is left out.")
@@ -272,13 +282,17 @@ class _Reader:
             "weights": weights,
         }
 
-    def _weights(self, attributes: dict[str, Any], where: str, n: int, start: int, size: int) -> tuple[np.ndarray, np.ndarray]:
+    def _weights(
+        self, attributes: dict[str, Any], where: str, n: int, start: int, size: int
+    ) -> tuple[np.ndarray, np.ndarray]:
         if size == 0:
             return np.full((n, 1), start), np.ones((n, 1))
         slots, weights = [], []
         k = 0
         while f"JOINTS_{k}" in attributes and f"WEIGHTS_{k}" in attributes:
-            slots.append(self.c.accessor(attributes[f"JOINTS_{k}"], f"{where}.JOINTS_{k}", ("VEC4",)).astype(np.int64))
+            slots.append(
+                self.c.accessor(attributes[f"JOINTS_{k}"], f"{where}.JOINTS_{k}", ("VEC4",)).astype(np.int64)
+            )
             w = self.c.accessor(attributes[f"WEIGHTS_{k}"], f"{where}.WEIGHTS_{k}", ("VEC4",))
             if w.dtype.kind in "iu":
                 # a writer that forgot the normalised flag: weights are shares in any case
@@ -295,7 +309,9 @@ class _Reader:
             raise self.c.fail(f"{where}.JOINTS points at joint {int(s.max())} of {size}")
         total = w.sum(axis=1, keepdims=True)
         if (total <= 1e-6).any():
-            self.notes.append(f"{where}: {int((total <= 1e-6).sum())} vertices have no weight; they follow the first joint.")
+            self.notes.append(
+                f"{where}: {int((total <= 1e-6).sum())} vertices have no weight; they follow the first joint."
+            )
             w[total[:, 0] <= 1e-6, 0] = 1.0
             total = w.sum(axis=1, keepdims=True)
         return s + start, w / total

@@ -65,7 +65,10 @@ def write_figure(path: Path | str, figure: Figure, mesh: Mesh | None, clips: dic
         roots = [len(nodes) - 1]
     if mesh is not None:
         document["materials"] = [
-            {"name": m.name, "pbrMetallicRoughness": {"baseColorFactor": [*m.color, 1.0], "metallicFactor": 0.0}}
+            {
+                "name": m.name,
+                "pbrMetallicRoughness": {"baseColorFactor": [*m.color, 1.0], "metallicFactor": 0.0},
+            }
             for m in figure.materials
         ]
         document["meshes"], document["skins"] = [], []
@@ -98,7 +101,11 @@ def _nodes(figure: Figure) -> list[dict[str, Any]]:
     index = figure.bone_index
     nodes: list[dict[str, Any]] = []
     for b in figure.bones:
-        node: dict[str, Any] = {"name": b.name, "translation": list(b.translation), "rotation": list(b.rotation)}
+        node: dict[str, Any] = {
+            "name": b.name,
+            "translation": list(b.translation),
+            "rotation": list(b.rotation),
+        }
         if b.scale != (1.0, 1.0, 1.0):
             node["scale"] = list(b.scale)
         nodes.append(node)
@@ -108,7 +115,12 @@ def _nodes(figure: Figure) -> list[dict[str, Any]]:
 
 
 def _write_skin(
-    document: dict[str, Any], buffer: _Buffer, nodes: list[dict[str, Any]], roots: list[int], mesh: Mesh, skin: int
+    document: dict[str, Any],
+    buffer: _Buffer,
+    nodes: list[dict[str, Any]],
+    roots: list[int],
+    mesh: Mesh,
+    skin: int,
 ) -> None:
     entries = np.flatnonzero(mesh.palette_skin == skin)
     local = np.full(len(mesh.palette_bone), 0, np.int64)
@@ -134,7 +146,9 @@ def _write_skin(
             attributes[f"JOINTS_{k}"] = buffer.add(slots[:, four].astype("<u2"), target=34962)
             attributes[f"WEIGHTS_{k}"] = buffer.add(weights[:, four].astype("<f4"), target=34962)
         indices = buffer.add(triangles.reshape(-1).astype("<u4"), target=34963)
-        primitives.append({"attributes": attributes, "indices": indices, "material": int(material), "mode": 4})
+        primitives.append(
+            {"attributes": attributes, "indices": indices, "material": int(material), "mode": 4}
+        )
     binds = mesh.palette_bind[entries].transpose(0, 2, 1).reshape(-1, 16).astype("<f4")
     document["skins"].append(
         {"joints": mesh.palette_bone[entries].tolist(), "inverseBindMatrices": buffer.add(binds)}

@@ -64,9 +64,15 @@ def load_scene(path: Path | str, assets: AssetStore) -> Scene:
     except OSError as error:
         if isinstance(error, zipfile.BadZipFile) or error.strerror is None:
             raise fail("the scene file is damaged") from error
-        raise fail(f"cannot be read ({os.strerror(error.errno or 0)})", "Check the path and its permissions.") from error
+        raise fail(
+            f"cannot be read ({os.strerror(error.errno or 0)})", "Check the path and its permissions."
+        ) from error
     except (zipfile.BadZipFile, ValueError, EOFError, RecursionError, NotImplementedError) as error:
-        what = "this is not a scene file, or it is cut off" if isinstance(error, zipfile.BadZipFile) else "the scene file is damaged"
+        what = (
+            "this is not a scene file, or it is cut off"
+            if isinstance(error, zipfile.BadZipFile)
+            else "the scene file is damaged"
+        )
         raise fail(f"{what} ({error})") from error
     for arrays_ in loaded:
         assets.add(arrays_)

@@ -31,14 +31,23 @@ def draw_stage(
     renderer = Renderer(palette)
     try:
         states = figure_states(scene, assets, frame, take, show)
-        big = renderer.draw(draw_list(scene, assets, frame, states, show, palette=palette), camera, 2 * width, 2 * height)
+        big = renderer.draw(
+            draw_list(scene, assets, frame, states, show, palette=palette), camera, 2 * width, 2 * height
+        )
     finally:
         renderer.release()
     return np.asarray(Image.fromarray(big[:, :, :3]).resize((width, height), Image.Resampling.BOX))
 
 
 def save_picture(
-    path: Path, scene: Scene, assets: AssetStore, frame: float, take: Take | None, show: Show, width: int, height: int
+    path: Path,
+    scene: Scene,
+    assets: AssetStore,
+    frame: float,
+    take: Take | None,
+    show: Show,
+    width: int,
+    height: int,
 ) -> None:
     """Draw the stage and write it as PNG."""
     image = Image.fromarray(draw_stage(scene, assets, frame, take, show, width, height))

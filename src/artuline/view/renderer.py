@@ -59,7 +59,9 @@ class Renderer:
         return self.ctx.program((_SHADERS / vertex).read_text(), (_SHADERS / fragment).read_text())
 
     def _upload(self, mesh: tuple[np.ndarray, np.ndarray]) -> tuple[moderngl.Buffer, moderngl.Buffer]:
-        return self.ctx.buffer(mesh[0].astype("f4").tobytes()), self.ctx.buffer(mesh[1].astype("i4").tobytes())
+        return self.ctx.buffer(mesh[0].astype("f4").tobytes()), self.ctx.buffer(
+            mesh[1].astype("i4").tobytes()
+        )
 
     def _target(self, width: int, height: int) -> tuple[moderngl.Framebuffer, moderngl.Framebuffer]:
         size = (width, height)
@@ -138,7 +140,9 @@ class Renderer:
                 self._draw_skin(skin, flatten=1.0, mask=1.0)
         self._draw_solids([s for s in scene.solids if not s.glass], glass=False, flatten=1.0)
 
-    def _draw_back(self, scene: DrawList, camera: Camera, shadow: moderngl.Framebuffer, w: int, h: int) -> None:
+    def _draw_back(
+        self, scene: DrawList, camera: Camera, shadow: moderngl.Framebuffer, w: int, h: int
+    ) -> None:
         p = self.palette
         self.ctx.enable_only(moderngl.NOTHING)
         _set(self._sky, {"u_top": rgb(p.stage_top), "u_bottom": rgb(p.stage_bottom)})
@@ -222,15 +226,15 @@ class Renderer:
         if not chosen:
             return
         rows = np.concatenate(
-            [
-                np.column_stack([s.reshape(-1, 6), np.tile([*c, w], (len(s), 1))])
-                for s, c, w in chosen
-            ]
+            [np.column_stack([s.reshape(-1, 6), np.tile([*c, w], (len(s), 1))]) for s, c, w in chosen]
         )
         instances = self.ctx.buffer(rows.astype("f4").tobytes())
         vao = self.ctx.vertex_array(
             self._line,
-            [(self._strip, "2f", "in_corner"), (instances, "3f 3f 4f 1f/i", "in_a", "in_b", "in_color", "in_width")],
+            [
+                (self._strip, "2f", "in_corner"),
+                (instances, "3f 3f 4f 1f/i", "in_a", "in_b", "in_color", "in_width"),
+            ],
         )
         self.ctx.disable(moderngl.CULL_FACE)
         vao.render(moderngl.TRIANGLE_STRIP, instances=len(rows))
@@ -260,7 +264,9 @@ def _skin_vertices(mesh: Mesh, colors: Array) -> tuple[np.ndarray, np.ndarray]:
     slots = np.pad(slots, ((0, 0), (0, 4 - slots.shape[1])))
     weights = np.pad(weights, ((0, 0), (0, 4 - weights.shape[1])))
     weights = weights / weights.sum(axis=1, keepdims=True)
-    return np.column_stack([mesh.positions[v], mesh.normals[v], colors[m], slots, weights]), indices.reshape(-1)
+    return np.column_stack([mesh.positions[v], mesh.normals[v], colors[m], slots, weights]), indices.reshape(
+        -1
+    )
 
 
 def _matrix(s: Solid) -> Array:

@@ -73,7 +73,9 @@ def bone_handover(figure: Figure, frame: float) -> Array:
     return values
 
 
-def figure_states(scene: Scene, assets: AssetStore, frame: float, take: Take | None, show: Show) -> list[FigureState]:
+def figure_states(
+    scene: Scene, assets: AssetStore, frame: float, take: Take | None, show: Show
+) -> list[FigureState]:
     """How every figure stands at a frame: by the take if there is one, else by its keys."""
     states = []
     for f in scene.figures:
@@ -119,7 +121,9 @@ def draw_list(
     return out
 
 
-def _add_figure(out: DrawList, figure: Figure, assets: AssetStore, state: FigureState, show: Show, palette: Palette) -> None:
+def _add_figure(
+    out: DrawList, figure: Figure, assets: AssetStore, state: FigureState, show: Show, palette: Palette
+) -> None:
     mesh = mesh_of(figure, assets)
     if mesh is None or not show.figure:
         return
@@ -194,7 +198,9 @@ def _add_selected(
             out.add_line(line, ink, 2.2)
 
 
-def pick(scene: Scene, assets: AssetStore, states: list[FigureState], origin: Array, direction: Array) -> tuple[str, str, Array] | None:
+def pick(
+    scene: Scene, assets: AssetStore, states: list[FigureState], origin: Array, direction: Array
+) -> tuple[str, str, Array] | None:
     """The first figure, bone and place that a ray meets: shapes first, else the nearest skin vertex to the ray."""
     best: tuple[float, str, str, Array] | None = None
     for figure, state in zip(scene.figures, states):

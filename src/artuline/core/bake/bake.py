@@ -64,11 +64,14 @@ def bake_figure(
         raise ArtulineError("the error bounds must be above zero", remedy="Give degrees and millimetres.")
     skeleton = skeleton_of(figure)
     pose = take.poses.get(figure.id)
-    mine = np.array([n in {b.id for b in figure.bodies} or n.startswith(f"{figure.name} ") for n in take.names])
+    mine = np.array(
+        [n in {b.id for b in figure.bodies} or n.startswith(f"{figure.name} ") for n in take.names]
+    )
     live = np.flatnonzero((take.handover[:, mine] > 0.0).any(axis=1)) if mine.any() else np.zeros(0, int)
     if pose is None or not len(live):
         raise ArtulineError(
-            f"physics never moves {figure.name!r} in this take", remedy="Hand it over on an interval and run again."
+            f"physics never moves {figure.name!r} in this take",
+            remedy="Hand it over on an interval and run again.",
         )
     first, last = max(int(live[0]) - 1, 0), min(int(live[-1]) + 1, len(take.frames) - 1)
     window = slice(first, last + 1)
@@ -82,7 +85,8 @@ def bake_figure(
     start = int(take.frames[first])
     rate = scene.rate
     channels = [
-        _channel(skeleton.names[b], path, keys, start, rate) for (b, path), keys in sorted(fitter.keys.items())
+        _channel(skeleton.names[b], path, keys, start, rate)
+        for (b, path), keys in sorted(fitter.keys.items())
     ]
     angle, distance = fitter.errors()
     return Baked(
@@ -92,13 +96,21 @@ def bake_figure(
         frames=last - first + 1,
         keys={(skeleton.names[b], path): len(k.rows) for (b, path), k in fitter.keys.items()},
         degrees=float(np.degrees(angle)),
-        millimetres={skeleton.names[b]: 1000.0 * float(distance[:, i].max()) for i, b in enumerate(fitter.ends)},
+        millimetres={
+            skeleton.names[b]: 1000.0 * float(distance[:, i].max()) for i, b in enumerate(fitter.ends)
+        },
     )
 
 
 class _Fitter:
     def __init__(
-        self, skeleton: Skeleton, root: Array, pose: Pose, turned: np.ndarray, moved: np.ndarray, corners: np.ndarray
+        self,
+        skeleton: Skeleton,
+        root: Array,
+        pose: Pose,
+        turned: np.ndarray,
+        moved: np.ndarray,
+        corners: np.ndarray,
     ):
         self.skeleton, self.root, self.pose = skeleton, root, pose
         self.turned, self.moved, self.hits = turned, moved, corners
@@ -129,12 +141,17 @@ class _Fitter:
         return found
 
     def fit_all(
-        self, degrees: float, millimetres: float, progress: Callable[[int], None], cancelled: Callable[[], bool]
+        self,
+        degrees: float,
+        millimetres: float,
+        progress: Callable[[int], None],
+        cancelled: Callable[[], bool],
     ) -> None:
         """Fit every channel, then tighten those whose errors add up too far at an end."""
         unit = float(np.linalg.norm(self.root[:3, 0]))
         bound = {
-            key: np.radians(degrees) if key[1] == "rotation" else 0.5e-3 * millimetres / unit for key in self.samples
+            key: np.radians(degrees) if key[1] == "rotation" else 0.5e-3 * millimetres / unit
+            for key in self.samples
         }
         todo = list(self.samples)
         for _ in range(ROUNDS):

@@ -57,7 +57,9 @@ def check(scene: Scene, assets: AssetStore) -> list[Finding]:
         found += _figure(scene, f, assets)
     take = scene.active_take()
     if take is not None and take.settings != scene.settings_fingerprint():
-        found.append(Finding(1, f"{take.name} was made with other settings than the scene has now. Run again."))
+        found.append(
+            Finding(1, f"{take.name} was made with other settings than the scene has now. Run again.")
+        )
     return sorted(found, key=lambda x: -x.weight)
 
 
@@ -68,7 +70,9 @@ def _figure(scene: Scene, f: Figure, assets: AssetStore) -> list[Finding]:
         text = f"The clip {clip.name!r} has {clip.rate:g} frames per second, the scene {scene.rate:g}; it is resampled."
         rate = clip.rate
         found.append(
-            Finding(1, text, f.id, fix_label=f"Use {rate:g} per second", fix=lambda s: edit.scene(s, rate=rate))
+            Finding(
+                1, text, f.id, fix_label=f"Use {rate:g} per second", fix=lambda s: edit.scene(s, rate=rate)
+            )
         )
     if not f.bodies:
         found.append(
@@ -85,7 +89,9 @@ def _figure(scene: Scene, f: Figure, assets: AssetStore) -> list[Finding]:
 
 
 def _size(f: Figure, assets: AssetStore) -> list[Finding]:
-    points = Mesh.from_arrays(assets[f.asset]).skin(rest_matrices(f)) if f.asset else rest_matrices(f)[:, :3, 3]
+    points = (
+        Mesh.from_arrays(assets[f.asset]).skin(rest_matrices(f)) if f.asset else rest_matrices(f)[:, :3, 3]
+    )
     size = float(np.ptp(points, axis=0).max())
     if 0.15 <= size <= 8.0:
         return []
@@ -140,13 +146,20 @@ def _bodies(f: Figure) -> list[Finding]:
     found = []
     for b in f.bodies:
         if not b.shapes:
-            found.append(Finding(2, f"The body on {b.bone} has no shape: it collides with nothing.", f.id, b.bone))
+            found.append(
+                Finding(2, f"The body on {b.bone} has no shape: it collides with nothing.", f.id, b.bone)
+            )
     by_id = {b.id: b for b in f.bodies}
     joined = {j.child for j in f.joints}
     roots = [b for b in f.bodies if b.id not in joined]
     for b in roots[1:]:
         found.append(
-            Finding(2, f"The body on {b.bone} hangs on nothing: no joint joins it to the rest of {f.name}.", f.id, b.bone)
+            Finding(
+                2,
+                f"The body on {b.bone} hangs on nothing: no joint joins it to the rest of {f.name}.",
+                f.id,
+                b.bone,
+            )
         )
     for j in f.joints:
         a, b = body_mass(by_id[j.parent]), body_mass(by_id[j.child])
@@ -155,13 +168,27 @@ def _bodies(f: Figure) -> list[Finding]:
             found.append(Finding(1, text, f.id, by_id[j.child].bone))
         idle = j.limited and j.kind == "ball" and max(j.swing_y, j.swing_z, j.twist[1] - j.twist[0]) < 1e-3
         if idle:
-            found.append(Finding(2, f"The joint at {by_id[j.child].bone} has limits of zero range.", f.id, by_id[j.child].bone))
+            found.append(
+                Finding(
+                    2,
+                    f"The joint at {by_id[j.child].bone} has limits of zero range.",
+                    f.id,
+                    by_id[j.child].bone,
+                )
+            )
     off = {frozenset(p) for p in f.pairs_off}
     for a_, b_, depth in resting_overlaps(f):
         if frozenset((a_, b_)) not in off:
             text = f"{a_} and {b_} overlap by {1000 * depth:.0f} mm at rest and would push each other away."
             found.append(
-                Finding(2, text, f.id, by_id[b_].bone, fix_label="Let them pass through", fix=_pair_off(f.id, a_, b_))
+                Finding(
+                    2,
+                    text,
+                    f.id,
+                    by_id[b_].bone,
+                    fix_label="Let them pass through",
+                    fix=_pair_off(f.id, a_, b_),
+                )
             )
     return found
 
@@ -191,12 +218,21 @@ def check_take(scene: Scene, take: Take) -> list[Finding]:
     for values, names, unit, scale, least, words in (
         (take.penetration, take.names, "mm", 1000.0, 0.01, "is pressed {} into something"),
         (take.separation, take.joint_names, "mm", 1000.0, 0.002, "comes {} apart at its joint"),
-        (take.excess, take.joint_names, "°", float(np.degrees(1.0)), float(np.radians(3.0)), "is {} beyond its limits"),
+        (
+            take.excess,
+            take.joint_names,
+            "°",
+            float(np.degrees(1.0)),
+            float(np.radians(3.0)),
+            "is {} beyond its limits",
+        ),
     ):
         if not values.size:
             continue
         for k in np.flatnonzero(values.max(axis=0) > least):
             frame = int(take.frames[int(values[:, k].argmax())])
             amount = f"{scale * values[:, k].max():.0f} {unit}".replace(" °", "°")
-            found.append(Finding(1, f"{names[k]} {words.format(amount)} at frame {frame}.", None, names[k], frame))
+            found.append(
+                Finding(1, f"{names[k]} {words.format(amount)} at frame {frame}.", None, names[k], frame)
+            )
     return found

@@ -71,7 +71,9 @@ def keyed_pose(
     return pose
 
 
-def apply_layer(scene: Scene, assets: AssetStore, figure: Figure, layer: Layer, frames: Array, pose: Pose) -> None:
+def apply_layer(
+    scene: Scene, assets: AssetStore, figure: Figure, layer: Layer, frames: Array, pose: Pose
+) -> None:
     """Blend a layer over a pose on the frames where it applies."""
     inside = np.flatnonzero((frames >= layer.start) & (frames <= layer.end))
     if not len(inside) or layer.weight == 0.0:
@@ -85,7 +87,9 @@ def apply_layer(scene: Scene, assets: AssetStore, figure: Figure, layer: Layer, 
         if layer.weight < 1.0:
             old = values[at]
             share = np.full(len(inside), layer.weight)
-            new = rotation.slerp(old, new, share) if c.path == "rotation" else old + (new - old) * layer.weight
+            new = (
+                rotation.slerp(old, new, share) if c.path == "rotation" else old + (new - old) * layer.weight
+            )
         values[at] = new
 
 

@@ -53,7 +53,11 @@ def _round_plane(C, S, K, a, b, margin):
     ends = 2 if half > 0.0 else 1
     for e in range(ends):
         s = half if e == 0 else -half
-        cx, cy, cz = S[a].at[0] + s * S[a].r[0, 0], S[a].at[1] + s * S[a].r[1, 0], S[a].at[2] + s * S[a].r[2, 0]
+        cx, cy, cz = (
+            S[a].at[0] + s * S[a].r[0, 0],
+            S[a].at[1] + s * S[a].r[1, 0],
+            S[a].at[2] + s * S[a].r[2, 0],
+        )
         d = (cx - S[b].at[0]) * nx + (cy - S[b].at[1]) * ny + (cz - S[b].at[2]) * nz
         gap = d - radius
         if gap < margin:
@@ -209,7 +213,11 @@ def _round_box(C, S, K, a, b, margin):
             depth = h - sign * c + abs(e) * half
             if depth < best:
                 best = depth
-                nx, ny, nz = sign * (1.0 if k == 0 else 0.0), sign * (1.0 if k == 1 else 0.0), sign * (1.0 if k == 2 else 0.0)
+                nx, ny, nz = (
+                    sign * (1.0 if k == 0 else 0.0),
+                    sign * (1.0 if k == 1 else 0.0),
+                    sign * (1.0 if k == 2 else 0.0),
+                )
         flat = True
     if half <= 0.0 and d > 1e-7:
         return
@@ -222,7 +230,9 @@ def _round_box(C, S, K, a, b, margin):
                 continue
             px, py, pz = cx + s * dx, cy + s * dy, cz + s * dz
             out = max(
-                (abs(px) - hx) * (1.0 - abs(nx)), (abs(py) - hy) * (1.0 - abs(ny)), (abs(pz) - hz) * (1.0 - abs(nz))
+                (abs(px) - hx) * (1.0 - abs(nx)),
+                (abs(py) - hy) * (1.0 - abs(ny)),
+                (abs(pz) - hz) * (1.0 - abs(nz)),
             )
             gap = px * nx + py * ny + pz * nz - face - radius
             if gap < margin and (out <= 0.0 or d <= 1e-7):
@@ -304,7 +314,11 @@ def _box_box(C, S, K, a, b, margin):
         s2 = hi[f2] if c < 2 else -hi[f2]
         for k in range(3):
             poly[c, k] = (
-                S[inc].at[k] + face_sign * hi[face] * S[inc].r[k, face] + s1 * S[inc].r[k, f1] + s2 * S[inc].r[k, f2] - S[ref].at[k]
+                S[inc].at[k]
+                + face_sign * hi[face] * S[inc].r[k, face]
+                + s1 * S[inc].r[k, f1]
+                + s2 * S[inc].r[k, f2]
+                - S[ref].at[k]
             )
     for cut in range(4):
         u = (axis + 1 + cut // 2) % 3
@@ -312,8 +326,14 @@ def _box_box(C, S, K, a, b, margin):
         new = 0
         for c in range(count):
             e = (c + 1) % count
-            dc = s * (poly[c, 0] * S[ref].r[0, u] + poly[c, 1] * S[ref].r[1, u] + poly[c, 2] * S[ref].r[2, u]) - hr[u]
-            de = s * (poly[e, 0] * S[ref].r[0, u] + poly[e, 1] * S[ref].r[1, u] + poly[e, 2] * S[ref].r[2, u]) - hr[u]
+            dc = (
+                s * (poly[c, 0] * S[ref].r[0, u] + poly[c, 1] * S[ref].r[1, u] + poly[c, 2] * S[ref].r[2, u])
+                - hr[u]
+            )
+            de = (
+                s * (poly[e, 0] * S[ref].r[0, u] + poly[e, 1] * S[ref].r[1, u] + poly[e, 2] * S[ref].r[2, u])
+                - hr[u]
+            )
             if dc <= 0.0:
                 for k in range(3):
                     other[new, k] = poly[c, k]

@@ -156,9 +156,7 @@ def _drive(J, j, n, rx, ry, rz, rw, axes, h, ahead):
     a0, a1 = J[j].target0, J[j].target1
     ex, ey, ez, ew = quat_mul(rx, ry, rz, rw, -a0[0], -a0[1], -a0[2], a0[3])
     e0, e1, e2 = log_quat(ex, ey, ez, ew)
-    ux, uy, uz, uw = quat_mul(
-        a1[0], a1[1], a1[2], a1[3], -a0[0], -a0[1], -a0[2], a0[3]
-    )
+    ux, uy, uz, uw = quat_mul(a1[0], a1[1], a1[2], a1[3], -a0[0], -a0[1], -a0[2], a0[3])
     u0, u1, u2 = log_quat(ux, uy, uz, uw)
     first, last = 0, 3
     if J[j].kind == HINGE:
@@ -365,9 +363,19 @@ def effective_inertia(B, J, mass, centre, tensor):
                 inverse += np.linalg.inv(about_rest)
         px, py, pz, pw = _joint_quat(B, p, J[j].frame_p, False)
         for k in range(3):
-            kx, ky, kz = turn(px, py, pz, pw, (1.0 if k == 0 else 0.0), (1.0 if k == 1 else 0.0), (1.0 if k == 2 else 0.0))
+            kx, ky, kz = turn(
+                px, py, pz, pw, (1.0 if k == 0 else 0.0), (1.0 if k == 1 else 0.0), (1.0 if k == 2 else 0.0)
+            )
             for i in range(3):
-                ix, iy, iz = turn(px, py, pz, pw, (1.0 if i == 0 else 0.0), (1.0 if i == 1 else 0.0), (1.0 if i == 2 else 0.0))
+                ix, iy, iz = turn(
+                    px,
+                    py,
+                    pz,
+                    pw,
+                    (1.0 if i == 0 else 0.0),
+                    (1.0 if i == 1 else 0.0),
+                    (1.0 if i == 2 else 0.0),
+                )
                 J[j].softness[k, i] = (
                     kx * (inverse[0, 0] * ix + inverse[0, 1] * iy + inverse[0, 2] * iz)
                     + ky * (inverse[1, 0] * ix + inverse[1, 1] * iy + inverse[1, 2] * iz)

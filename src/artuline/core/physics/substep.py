@@ -118,14 +118,16 @@ def _goal(B, h, ahead, i, to_f):
     """World drive of body i: the impulse at velocities v, w, added to f or stored."""
     stiff, bias = poles(B[i].goal_frequency, B[i].goal_ratio, h)
     g = B[i].goal_q0
-    ex, ey, ez, ew = quat_mul(
-        B[i].q[0], B[i].q[1], B[i].q[2], B[i].q[3], -g[0], -g[1], -g[2], g[3]
-    )
+    ex, ey, ez, ew = quat_mul(B[i].q[0], B[i].q[1], B[i].q[2], B[i].q[3], -g[0], -g[1], -g[2], g[3])
     e0, e1, e2 = log_quat(ex, ey, ez, ew)
     n = B[i].goal_q1
     ux, uy, uz, uw = quat_mul(n[0], n[1], n[2], n[3], -g[0], -g[1], -g[2], g[3])
     u0, u1, u2 = log_quat(ux, uy, uz, uw)
-    a0, a1, a2 = B[i].tw[0] - u0 / ahead + bias * e0, B[i].tw[1] - u1 / ahead + bias * e1, B[i].tw[2] - u2 / ahead + bias * e2
+    a0, a1, a2 = (
+        B[i].tw[0] - u0 / ahead + bias * e0,
+        B[i].tw[1] - u1 / ahead + bias * e1,
+        B[i].tw[2] - u2 / ahead + bias * e2,
+    )
     for k in range(3):
         u = (B[i].goal_x1[k] - B[i].goal_x0[k]) / ahead
         p = -B[i].mass * stiff * (B[i].tv[k] - u + bias * (B[i].x[k] - B[i].goal_x0[k]))

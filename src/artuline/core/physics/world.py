@@ -263,7 +263,9 @@ class World:
         found = self.contacts[: self.counters[CONTACTS]]
         body = self.shapes["body"]
         return [
-            (int(body[c["shapes"][0]]), int(body[c["shapes"][1]]), float(c["gap"])) for c in found if c["gap"] < 0.0
+            (int(body[c["shapes"][0]]), int(body[c["shapes"][1]]), float(c["gap"]))
+            for c in found
+            if c["gap"] < 0.0
         ]
 
     def reset_report(self) -> None:

@@ -33,7 +33,8 @@ def run(
     require_bodies(scene)
     if scene.end <= scene.start:
         raise ArtulineError(
-            f"the range from frame {scene.start} to {scene.end} is empty", remedy="Set the end behind the start."
+            f"the range from frame {scene.start} to {scene.end} is empty",
+            remedy="Set the end behind the start.",
         )
     built = build(scene, assets)
     frames = np.arange(scene.start, scene.end + 1)
@@ -67,7 +68,9 @@ def run(
         bones = np.array([built.slots[i].bone for i in mine], int)
         poses[f.id] = shown_pose(f, keyed, bones, position[:, mine], turn[:, mine], handover[:, mine])
     if not (np.isfinite(position).all() and np.isfinite(turn).all()):
-        raise ArtulineError("the simulation lost its numbers", remedy="Report this scene: it should not happen.")
+        raise ArtulineError(
+            "the simulation lost its numbers", remedy="Report this scene: it should not happen."
+        )
     return Take(
         frames=frames,
         position=position,

@@ -74,7 +74,11 @@ def fit_bodies(figure: Figure, assets: AssetStore, density: float = 1000.0) -> t
     for b in parts.bones:
         mine = parts.owner == b
         children = [c for c in parts.bones if _kept_parent(figure, parts.bones, c) == b]
-        toward = p[children[int(np.argmax([parts.area[parts.owner == c].sum() for c in children]))]] if children else None
+        toward = (
+            p[children[int(np.argmax([parts.area[parts.owner == c].sum() for c in children]))]]
+            if children
+            else None
+        )
         name = figure.bones[b].name
         segment = segment_of(name)
         box_weight = 0.8 if segment in ("hand", "foot") else (None if toward is not None or segment else 1.05)
@@ -94,7 +98,12 @@ def _kept_parent(figure: Figure, bones: tuple[int, ...], b: int) -> int:
 
 
 def fit_shape(
-    points: Array, area: Array, origin: Array, turn: Array, toward: Array | None, box_weight: float | None = 1.05
+    points: Array,
+    area: Array,
+    origin: Array,
+    turn: Array,
+    toward: Array | None,
+    box_weight: float | None = 1.05,
 ) -> Shape:
     """The best of several capsules and boxes for skin points (N, 3), in the bone's frame.
 
@@ -167,7 +176,5 @@ def _box(points: Array, weight: Array, frame: Array) -> tuple[float, Shape]:
     hi = np.array([_weighted_quantile(local[:, k], weight, 0.97) for k in range(3)])
     half = np.maximum(0.5 * UNDER * (hi - lo), 1e-4)
     turn = rotation.from_matrix(frame.T)
-    shape = Shape(
-        kind="box", position=tuple(0.5 * (lo + hi) @ frame), rotation=tuple(turn), half=tuple(half)
-    )
+    shape = Shape(kind="box", position=tuple(0.5 * (lo + hi) @ frame), rotation=tuple(turn), half=tuple(half))
     return float(weight @ np.abs(distance.shape(points, shape))), shape

@@ -56,7 +56,10 @@ def propose_joints(figure: Figure, assets: AssetStore, bodies: tuple[Body, ...])
         axis = _hinge_axis(body.bone, rotation.multiply(turns, frame))
         joint = Joint(id=body.id, parent=parent.id, child=body.id, frame=tuple(frame))
         if axis is not None:
-            bend = rotation.rotate(rotation.conjugate(rest_q[p]), up), rotation.rotate(rotation.conjugate(rest_q[c]), along)
+            bend = (
+                rotation.rotate(rotation.conjugate(rest_q[p]), up),
+                rotation.rotate(rotation.conjugate(rest_q[c]), along),
+            )
             joints.append(_hinge(joint, turns, frame, axis, bend, body.bone))
         else:
             joints.append(_ball(joint, turns, frame, body.bone))
@@ -98,7 +101,9 @@ def _hinge_axis(bone: str, turns: Array) -> Array | None:
     return None
 
 
-def _hinge(joint: Joint, turns: Array, frame: Array, axis: Array, bend: tuple[Array, Array], bone: str) -> Joint:
+def _hinge(
+    joint: Joint, turns: Array, frame: Array, axis: Array, bend: tuple[Array, Array], bone: str
+) -> Joint:
     """A hinge about ``axis``; a knee or elbow opens to straight and closes to a full bend."""
     side = rotation.align(np.array([1.0, 0.0, 0.0]), axis)
     frame_c = rotation.multiply(frame, side)

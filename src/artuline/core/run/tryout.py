@@ -1,0 +1,107 @@
+"""The live tryout: let go and watch, on the spot, nothing recorded."""
+
+import numpy as np
+
+from artuline.core.geometry import rotation
+from artuline.core.geometry.rotation import Array
+from artuline.core.motion.keyed import keyed_pose
+from artuline.core.motion.skeleton import placement, skeleton_of
+from artuline.core.run.build import build, require_bodies, tone_frequency
+from artuline.core.run.record import start_keyed
+from artuline.core.run.shown import shown_pose
+from artuline.core.scene.assets import AssetStore
+from artuline.core.scene.model import Scene
+
+STEP = 1.0 / 48.0
+SUBSTEPS = 5
+TUG_FREQUENCY = 2.5
+
+
+class Tryout:
+    """All bodies of a scene let go at a frame, with the velocity of their keys. Obstacles stand still."""
+
+    def __init__(self, scene: Scene, assets: AssetStore, frame: float):
+        """Raises ArtulineError if no figure has bodies."""
+        require_bodies(scene)
+        self.scene, self.frame = scene, frame
+        self.built = build(scene, assets)
+        world = self.built.world
+        h = 1.0 / (scene.rate * scene.substeps)
+        p, q = self.built.keyed(np.array([frame, frame + 1.0 / scene.substeps]))
+        x, r = world.inner(p, rotation.make_continuous(q))
+        start_keyed(world.bodies, np.ones(len(world.bodies), bool), x, r, h)
+        self._free = np.zeros(len(world.bodies), bool)
+        self._free[: len(self.built.slots)] = True
+        world.bodies["v"][~self._free] = 0.0
+        world.bodies["w"][~self._free] = 0.0
+        self._x, self._r = x[0], r[0]
+        self._keyed = [keyed_pose(scene, assets, f, np.array([frame]), layers=False) for f in scene.figures]
+        self._gravity = world.gravity.copy()
+        self._left = 0.0
+        self.tone = 0.0
+        self.time = 0.0
+
+    def set_gravity(self, on: bool) -> None:
+        """Gravity of the scene, or none."""
+        self.built.world.gravity[:] = self._gravity if on else 0.0
+
+    def advance(self, seconds: float) -> None:
+        """Advance by a time, in whole small steps; the rest is kept for the next call."""
+        self._left += min(seconds, 0.25)
+        while self._left >= STEP:
+            self._left -= STEP
+            self.step()
+
+    def step(self) -> None:
+        """One small step."""
+        world, n = self.built.world, len(self._free)
+        x = np.repeat(self._x[None], SUBSTEPS + 1, 0)
+        q = np.repeat(self._r[None], SUBSTEPS + 1, 0)
+        free = np.repeat(self._free[None], SUBSTEPS, 0)
+        drive = np.full((SUBSTEPS, len(world.joints)), float(tone_frequency(np.array(self.tone))))
+        world.step_keyed(STEP, x, q, free, np.zeros((SUBSTEPS, n)), drive)
+        self.time += STEP
+
+    def tug(self, figure: int, bone: str, place: Array) -> bool:
+        """Take hold of a body at a place in the world (3,). False if the bone carries no body."""
+        f = self.scene.figures[figure]
+        for i, s in enumerate(self.built.slots):
+            if s.figure == figure and f.bodies[s.body].bone == bone:
+                b = self.built.world.bodies[i]
+                t = self.built.world.tugs[0]
+                t["body"] = i
+                t["point"] = rotation.rotate(rotation.conjugate(b["q"]), place - b["x"])
+                t["goal"] = place
+                t["frequency"] = TUG_FREQUENCY
+                t["mass"] = 0.6 * float(self.built.world.bodies["mass"][self._free].sum())
+                return True
+        return False
+
+    def move_tug(self, place: Array) -> None:
+        """Where the held point is pulled to."""
+        self.built.world.tugs[0]["goal"] = place
+
+    def let_go(self) -> None:
+        """End the tug."""
+        self.built.world.tugs[0]["body"] = -1
+
+    def tug_line(self) -> Array | None:
+        """From the held point to where it is pulled (2, 3); None without a tug."""
+        t = self.built.world.tugs[0]
+        if t["body"] < 0:
+            return None
+        b = self.built.world.bodies[t["body"]]
+        return np.stack([b["x"] + rotation.rotate(b["q"], t["point"]), t["goal"]])
+
+    def matrices(self) -> list[Array]:
+        """World bone matrices (B, 4, 4) of every figure now."""
+        p, q = self.built.world.poses()
+        shown = []
+        for k, f in enumerate(self.scene.figures):
+            mine = [i for i, s in enumerate(self.built.slots) if s.figure == k]
+            bones = np.array([self.built.slots[i].bone for i in mine], int)
+            pose = self._keyed[k]
+            if mine:
+                pose = shown_pose(f, pose, bones, p[None, mine], q[None, mine], np.ones((1, len(mine))))
+            shown.append(skeleton_of(f).global_matrices(pose.frame(0), placement(f)))
+        return shown

@@ -1,0 +1,192 @@
+"""Small controls: number fields that drag, rows with a label, sections."""
+
+import math
+from collections.abc import Callable
+
+from PySide6.QtCore import QPoint, Qt, Signal
+from PySide6.QtGui import QKeyEvent, QMouseEvent
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QLineEdit, QPushButton, QVBoxLayout, QWidget
+
+from artuline.desk import theme
+
+
+class NumberField(QLineEdit):
+    """A number with a unit: drag sideways, click to type, double click to reset, arrow keys to step.
+
+    ``changed(value, final)``: final is False while dragging.
+    """
+
+    changed = Signal(float, bool)
+
+    def __init__(
+        self, value: float, unit: str = "", *, step: float = 0.1, decimals: int = 1, low: float = -math.inf,
+        high: float = math.inf, reset: float | None = None, name: str = "",
+    ):  # fmt: skip
+        super().__init__()
+        self.value, self.unit, self.step, self.decimals = value, unit, step, decimals
+        self.low, self.high, self.reset_value = low, high, reset
+        self.setObjectName(name)
+        self.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        self.setFixedWidth(96)
+        self.setCursor(Qt.CursorShape.SizeHorCursor)
+        self._press: QPoint | None = None
+        self._from = value
+        self._dragged = False
+        self.editingFinished.connect(self._typed)
+        self._rest()
+
+    def set_value(self, value: float) -> None:
+        """Show a value without telling anyone."""
+        self.value = value
+        self._rest()
+
+    def _rest(self) -> None:
+        self.setReadOnly(True)
+        self.deselect()
+        text = f"{self.value:.{self.decimals}f}".replace("-", "−")
+        self.setText(f"{text} {self.unit}".replace(" °", "°").strip())
+
+    def _clamped(self, value: float) -> float:
+        return min(max(value, self.low), self.high)
+
+    def _commit(self, value: float, final: bool) -> None:
+        value = self._clamped(value)
+        if value != self.value or final:
+            self.value = value
+            self._rest()
+            self.changed.emit(value, final)
+
+    def begin_typing(self) -> None:
+        """Select the bare number for typing."""
+        self.setReadOnly(False)
+        self.setText(f"{self.value:.{self.decimals + 1}f}")
+        self.selectAll()
+
+    def _typed(self) -> None:
+        if self.isReadOnly():
+            return
+        text = self.text().replace("−", "-").replace(",", ".").strip()
+        number = "".join(c for c in text if c in "0123456789.-+e").strip()
+        try:
+            value = float(number)
+        except ValueError:
+            value = self.value
+        if not math.isfinite(value) or abs(value - self.value) < 0.5 * 10.0 ** -(self.decimals + 1):
+            self._rest()
+            return
+        self._commit(value, True)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        if not self.isReadOnly():
+            super().mousePressEvent(event)
+            return
+        self.setFocus()
+        self._press, self._from, self._dragged = event.globalPosition().toPoint(), self.value, False
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        if self._press is None:
+            super().mouseMoveEvent(event)
+            return
+        moved = event.globalPosition().toPoint().x() - self._press.x()
+        if abs(moved) > 3:
+            self._dragged = True
+            fine = 0.1 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1.0
+            self._commit(self._from + moved * self.step * fine, False)
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        pressed, self._press = self._press, None
+        if pressed is not None and self._dragged:
+            self.changed.emit(self.value, True)
+        elif pressed is not None:
+            self.begin_typing()
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        if self.reset_value is not None:
+            self._press = None
+            self._commit(self.reset_value, True)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        key = event.key()
+        if key in (Qt.Key.Key_Up, Qt.Key.Key_Down):
+            sign = 1.0 if key == Qt.Key.Key_Up else -1.0
+            self._commit(self.value + sign * self.step * 5, True)
+        elif key == Qt.Key.Key_Escape and not self.isReadOnly():
+            self._rest()
+        elif self.isReadOnly() and event.text() and event.text() in "0123456789.-−":
+            self.begin_typing()
+            super().keyPressEvent(event)
+        elif self.isReadOnly():
+            event.ignore()
+        else:
+            super().keyPressEvent(event)
+
+
+def section(text: str) -> QLabel:
+    """A small heading."""
+    label = QLabel(text.upper())
+    label.setObjectName("section")
+    return label
+
+
+def faint(text: str) -> QLabel:
+    """A remark that wraps."""
+    label = QLabel(text)
+    label.setObjectName("faint")
+    label.setWordWrap(True)
+    return label
+
+
+def rule() -> QFrame:
+    """A thin line."""
+    line = QFrame()
+    line.setObjectName("line")
+    return line
+
+
+def row(label: str, *widgets: QWidget, tip: str = "") -> QWidget:
+    """A label on the left, controls on the right."""
+    box = QWidget()
+    layout = QHBoxLayout(box)
+    layout.setContentsMargins(0, 0, 0, 0)
+    layout.setSpacing(theme.UNIT)
+    text = QLabel(label)
+    layout.addWidget(text)
+    layout.addStretch(1)
+    for w in widgets:
+        layout.addWidget(w)
+        if tip:
+            w.setToolTip(tip)
+    if tip:
+        text.setToolTip(tip)
+    return box
+
+
+def button(
+    text: str,
+    action: Callable[[], object],
+    *,
+    icon: str = "",
+    primary: bool = False,
+    tip: str = "",
+    name: str = "",
+) -> QPushButton:
+    """A push button."""
+    made = QPushButton(text)
+    if primary:
+        made.setObjectName("primary")
+    if icon:
+        made.setIcon(theme.icon(icon, "raised" if primary else "ink"))
+    if tip:
+        made.setToolTip(tip)
+    if name:
+        made.setAccessibleName(name)
+    made.clicked.connect(lambda: action())
+    return made
+
+
+def column(parent: QWidget, margin: int = 3) -> QVBoxLayout:
+    """A vertical layout with the usual spacing."""
+    layout = QVBoxLayout(parent)
+    layout.setContentsMargins(*(margin * theme.UNIT,) * 4)
+    layout.setSpacing(2 * theme.UNIT)
+    return layout

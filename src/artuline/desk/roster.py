@@ -1,0 +1,149 @@
+"""The roster: figures and bones, and the state of each at a glance."""
+
+from PySide6.QtCore import QItemSelectionModel, QRect, Qt, QTimer
+from PySide6.QtGui import QPainter
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QStyledItemDelegate,
+    QStyleOptionViewItem,
+    QTreeWidget,
+    QTreeWidgetItem,
+)
+
+from artuline.core.scene.model import Figure
+from artuline.desk import theme
+from artuline.desk.session import Session
+from artuline.view.stage import bone_handover
+
+FIGURE, BONE, STATE, SHARE = (int(Qt.ItemDataRole.UserRole) + k for k in range(4))
+
+
+class _Marks(QStyledItemDelegate):
+    """Draws the state at the right: a filled disc for a body, a ring for a bone merged into one above, and how far
+    it is handed over in words and colour.
+    """
+
+    def paint(self, painter: QPainter, option: QStyleOptionViewItem, index) -> None:  # type: ignore[no-untyped-def]
+        super().paint(painter, option, index)
+        state = index.data(STATE)
+        if state is None:
+            return
+        share = float(index.data(SHARE) or 0.0)
+        box = option.rect
+        painter.save()
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        mark = QRect(box.right() - 16, box.center().y() - 4, 9, 9)
+        tint = theme.color("vermilion" if share > 0.5 else "teal")
+        painter.setPen(tint)
+        if state == "body":
+            painter.setBrush(tint)
+            if share > 0.5:
+                painter.drawRoundedRect(mark, 2, 2)
+            else:
+                painter.drawEllipse(mark)
+            painter.setFont(theme.font(theme.SMALL))
+            painter.setPen(theme.color("vermilion_text" if share > 0.5 else "teal_text"))
+            words = "keyed" if share <= 0.0 else ("physics" if share >= 1.0 else f"{100 * share:.0f} %")
+            painter.drawText(
+                QRect(box.right() - 76, box.top(), 54, box.height()),
+                Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, words,
+            )  # fmt: skip
+        elif state == "merged":
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.setPen(theme.color("faint"))
+            painter.drawEllipse(mark.adjusted(1, 1, -1, -1))
+        painter.restore()
+
+
+class Roster(QTreeWidget):
+    """A tree of figures and bones; its selection is the session's."""
+
+    def __init__(self, session: Session):
+        super().__init__()
+        self.session = session
+        self.setHeaderHidden(True)
+        self.setIndentation(10)
+        self.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
+        self.setItemDelegate(_Marks(self))
+        self.setToolTip(
+            "Disc: keyed body. Square: body under physics. Ring: bone carried by the body above it."
+        )
+        self._shape: object = None
+        self._items: dict[tuple[str, str], QTreeWidgetItem] = {}
+        self._quiet = False
+        self.itemSelectionChanged.connect(self._chosen)
+        session.scene_changed.connect(self.rebuild)
+        session.selection_changed.connect(self._follow)
+        self._later = QTimer(self)
+        self._later.setSingleShot(True)
+        self._later.setInterval(60)
+        self._later.timeout.connect(self.mark)
+        session.frame_changed.connect(self._later.start)
+        self.rebuild()
+
+    def rebuild(self) -> None:
+        """Make the tree anew if bones changed; refresh the marks in any case."""
+        shape = tuple((f.id, f.name, f.bones) for f in self.session.scene.figures)
+        if shape != self._shape:
+            self._shape = shape
+            self._quiet = True
+            self.clear()
+            self._items.clear()
+            for f in self.session.scene.figures:
+                self._add(f)
+            self._quiet = False
+        self.mark()
+        self._follow()
+
+    def _add(self, f: Figure) -> None:
+        top = QTreeWidgetItem(self, [f.name])
+        top.setFont(0, theme.font(strong=True))
+        top.setData(0, FIGURE, f.id)
+        for b in f.bones:
+            if not b.deforms and not any(o.deforms for o in f.bones if o.name in f.below(b.name)):
+                continue
+            up = self._items.get((f.id, b.parent)) if b.parent else None
+            item = QTreeWidgetItem(up or top, [b.name])
+            item.setData(0, FIGURE, f.id)
+            item.setData(0, BONE, b.name)
+            self._items[f.id, b.name] = item
+        self.expandAll()
+
+    def mark(self) -> None:
+        """Refresh the state marks."""
+        for f in self.session.scene.figures:
+            share = bone_handover(f, self.session.frame)
+            for b in f.bones:
+                item = self._items.get((f.id, b.name))
+                if item is None:
+                    continue
+                state = "body" if b.name in f.body_of else ("merged" if f.bodies and b.deforms else "")
+                item.setData(0, STATE, state)
+                item.setData(0, SHARE, float(share[f.bone_index[b.name]]))
+        self.viewport().update()
+
+    def _chosen(self) -> None:
+        if self._quiet:
+            return
+        bones = [i for i in self.selectedItems() if i.data(0, BONE)]
+        figure = bones[0].data(0, FIGURE) if bones else None
+        if figure is None and self.selectedItems():
+            figure = self.selectedItems()[0].data(0, FIGURE)
+        chosen = frozenset(i.data(0, BONE) for i in bones if i.data(0, FIGURE) == figure)
+        self._quiet = True
+        self.session.select(figure, chosen)
+        self._quiet = False
+
+    def _follow(self) -> None:
+        if self._quiet:
+            return
+        self._quiet = True
+        self.clearSelection()
+        s = self.session.selection
+        for name in s.bones:
+            item = self._items.get((s.figure or "", name))
+            if item is not None:
+                item.setSelected(True)
+                self.setCurrentItem(item, 0, QItemSelectionModel.SelectionFlag.NoUpdate)
+                self.scrollToItem(item)
+        self._quiet = False

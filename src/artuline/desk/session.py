@@ -1,0 +1,211 @@
+"""What is open: the scene with its history, the selection, the present frame, and the files."""
+
+import os
+from collections.abc import Callable
+from pathlib import Path
+
+from PySide6.QtCore import QObject, QTimer, Signal
+from PySide6.QtGui import QUndoCommand, QUndoStack
+
+from artuline.core.errors import ArtulineError
+from artuline.core.run.take import Take
+from artuline.core.scene.assets import AssetStore
+from artuline.core.scene.model import Figure, Scene
+from artuline.formats.scene_file import load_scene, save_scene
+from artuline.view.stage import Selection
+
+AUTOSAVE_SECONDS = 45
+
+
+def autosave_path() -> Path:
+    """Where unsaved work is kept."""
+    base = os.environ.get("XDG_STATE_HOME") or str(Path.home() / ".local" / "state")
+    return Path(base) / "artuline" / "autosave.artuline"
+
+
+class _Change(QUndoCommand):
+    def __init__(self, session: "Session", label: str, before: Scene, after: Scene):
+        super().__init__(label)
+        self._session, self._before, self._after = session, before, after
+
+    def redo(self) -> None:
+        self._session._put(self._after)
+
+    def undo(self) -> None:
+        self._session._put(self._before)
+
+
+class Session(QObject):
+    """Every edit goes through ``edit``; undo is a list of scenes."""
+
+    scene_changed = Signal()
+    selection_changed = Signal()
+    frame_changed = Signal()
+    file_changed = Signal()
+    failed = Signal(str)
+    told = Signal(str)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.scene = Scene()
+        self.assets = AssetStore()
+        self.selection = Selection()
+        self.frame = 0.0
+        self.path: Path | None = None
+        self.stack = QUndoStack(self)
+        self.stack.cleanChanged.connect(lambda _: self.file_changed.emit())
+        self._take: tuple[str, Take] | None = None
+        self._preview: Scene | None = None
+        self._autosaved: Scene | None = None
+        self._timer = QTimer(self)
+        self._timer.timeout.connect(self.autosave)
+        self._timer.start(AUTOSAVE_SECONDS * 1000)
+
+    # editing
+
+    def edit(self, label: str, change: Callable[[Scene], Scene]) -> bool:
+        """Replace the scene by ``change(scene)``; undoable. False, and a message, if that is not possible."""
+        before = self._preview_base()
+        try:
+            after = change(before)
+        except ArtulineError as error:
+            self._drop_preview()
+            self.failed.emit(str(error))
+            return False
+        except ValueError as error:
+            self._drop_preview()
+            self.failed.emit(f"{label} is not possible: {_first_line(error)}")
+            return False
+        self._preview = None
+        if after == before:
+            self._put(before)
+            return True
+        self.stack.push(_Change(self, label, before, after))
+        return True
+
+    def preview(self, change: Callable[[Scene], Scene]) -> None:
+        """Show ``change(scene)`` while something is being dragged; ``edit`` or ``cancel_preview`` ends it."""
+        base = self._preview_base()
+        try:
+            changed = change(base)
+        except (ArtulineError, ValueError):
+            return
+        self._preview = base
+        self.scene = changed
+        self.scene_changed.emit()
+
+    def cancel_preview(self) -> None:
+        """Back to the scene before the preview."""
+        self._drop_preview()
+
+    def _drop_preview(self) -> None:
+        if self._preview is not None:
+            base, self._preview = self._preview, None
+            self._put(base)
+
+    def _preview_base(self) -> Scene:
+        return self._preview if self._preview is not None else self.scene
+
+    def _put(self, scene: Scene) -> None:
+        self.scene = scene
+        known = {f.id: f for f in scene.figures}
+        figure = known.get(self.selection.figure or "")
+        if figure is None:
+            self.selection = Selection()
+        else:
+            kept = frozenset(b for b in self.selection.bones if b in figure.bone_index)
+            self.selection = Selection(figure.id, kept)
+        self.scene_changed.emit()
+
+    # looking
+
+    def figure(self) -> Figure | None:
+        """The figure that the selection is in, else the first."""
+        for f in self.scene.figures:
+            if f.id == self.selection.figure:
+                return f
+        return self.scene.figures[0] if self.scene.figures else None
+
+    def select(self, figure: str | None, bones: frozenset[str]) -> None:
+        """Choose bones of a figure."""
+        if figure != self.selection.figure or bones != self.selection.bones:
+            self.selection = Selection(figure, bones)
+            self.selection_changed.emit()
+
+    def set_frame(self, frame: float) -> None:
+        """Go to a frame inside the range."""
+        frame = min(max(frame, self.scene.start), self.scene.end)
+        if frame != self.frame:
+            self.frame = frame
+            self.frame_changed.emit()
+
+    def take(self) -> Take | None:
+        """The take that is shown, decoded once."""
+        ref = self.scene.active_take()
+        if ref is None:
+            return None
+        if self._take is None or self._take[0] != ref.asset:
+            self._take = ref.asset, Take.from_arrays(self.assets[ref.asset])
+        return self._take[1]
+
+    # files
+
+    def new(
+        self, scene: Scene, assets: AssetStore, path: Path | None = None, *, changed: bool = False
+    ) -> None:
+        """Start over with a scene."""
+        self.stack.clear()
+        self._preview = None
+        self.assets, self.path, self._take = assets, path, None
+        self.selection = Selection()
+        self.frame = float(scene.start)
+        self._autosaved = scene
+        self._put(scene)
+        if changed:
+            self.stack.resetClean()
+        else:
+            self.stack.setClean()
+        self.selection_changed.emit()
+        self.frame_changed.emit()
+        self.file_changed.emit()
+
+    def open(self, path: Path) -> None:
+        """Open a scene file. Raises ArtulineError; then nothing changes."""
+        assets = AssetStore()
+        self.new(load_scene(path, assets), assets, path)
+
+    def save(self, path: Path) -> None:
+        """Save to a file. Raises ArtulineError."""
+        save_scene(path, self.scene, self.assets)
+        self.path = path
+        self.stack.setClean()
+        self.remove_autosave()
+        self.file_changed.emit()
+
+    def autosave(self) -> None:
+        """Keep unsaved work in the state folder, if there is any since the last time."""
+        if self.stack.isClean() or self.scene is self._autosaved or not self.scene.figures:
+            return
+        target = autosave_path()
+        try:
+            target.parent.mkdir(parents=True, exist_ok=True)
+            save_scene(target, self._preview_base(), self.assets)
+            self._autosaved = self.scene
+        except (ArtulineError, OSError) as error:
+            self.failed.emit(f"Autosave failed: {error}")
+
+    def remove_autosave(self) -> None:
+        """Forget autosaved work, after a save or a tidy end."""
+        autosave_path().unlink(missing_ok=True)
+
+    def recover(self) -> None:
+        """Open the autosaved work. Raises ArtulineError."""
+        assets = AssetStore()
+        scene = load_scene(autosave_path(), assets)
+        self.new(scene, assets, None, changed=True)
+
+
+def _first_line(error: ValueError) -> str:
+    lines = [line.strip() for line in str(error).splitlines() if line.strip()]
+    text = lines[2] if len(lines) > 2 else (lines[0] if lines else "the value does not fit")
+    return text.removeprefix("Value error, ").split(" [type=")[0]

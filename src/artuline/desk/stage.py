@@ -1,0 +1,285 @@
+"""The stage: the picture of the scene, and the mouse on it."""
+
+import time
+
+import numpy as np
+from PySide6.QtCore import QPointF, QSize, Qt, QTimer, Signal
+from PySide6.QtGui import QImage, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent, QWheelEvent
+from PySide6.QtWidgets import QWidget
+
+from artuline.core.errors import ArtulineError
+from artuline.core.geometry.rotation import Array
+from artuline.core.run.tryout import Tryout
+from artuline.desk import theme
+from artuline.desk.session import Session
+from artuline.view.camera import Camera
+from artuline.view.palette import rgb
+from artuline.view.renderer import Renderer
+from artuline.view.stage import FigureState, Show, draw_list, figure_states, pick
+
+ORBIT = 0.008  # radians a pixel
+SLOW = 0.034  # seconds a picture may take while things move
+
+
+class Stage(QWidget):
+    """Draws the session's scene. Left drag on empty stage or right drag orbits, middle or Shift drag pans,
+    the wheel zooms, a click selects; during a tryout a drag on a body tugs it.
+    """
+
+    picked = Signal(object, object, bool)
+    view_changed = Signal()
+
+    def __init__(self, session: Session):
+        super().__init__()
+        self.session = session
+        self.camera = Camera(yaw=0.62, pitch=0.2)
+        self.show_ = Show()
+        self.station = "Cast"
+        self.tryout: Tryout | None = None
+        self.moving = False
+        self.problem = ""
+        self.drawn_in = 0.0
+        self._renderer: Renderer | None = None
+        self._image: QImage | None = None
+        self._states: list[FigureState] = []
+        self._scale = 1.0
+        self._press: QPointF | None = None
+        self._last: QPointF | None = None
+        self._mode = ""
+        self._tug_plane: tuple[Array, Array] | None = None
+        self._still = QTimer(self)
+        self._still.setSingleShot(True)
+        self._still.setInterval(160)
+        self._still.timeout.connect(self._draw_still)
+        self.setMinimumSize(320, 240)
+        self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
+        self.setMouseTracking(True)
+        session.scene_changed.connect(self.refresh)
+        session.selection_changed.connect(self.refresh)
+        session.frame_changed.connect(self.refresh)
+
+    # drawing
+
+    def renderer(self) -> Renderer | None:
+        """The renderer, made at first need; None, and ``problem`` set, if there is no OpenGL."""
+        if self._renderer is None and not self.problem:
+            try:
+                self._renderer = Renderer(theme.palette())
+            except ArtulineError as error:
+                self.problem = str(error)
+        return self._renderer
+
+    def set_show(self, show: Show) -> None:
+        """What is shown."""
+        self.show_ = show
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Draw anew at the next chance."""
+        self._image = None
+        self.update()
+
+    def restyle(self) -> None:
+        """After a change of theme."""
+        if self._renderer is not None:
+            self._renderer.palette = theme.palette()
+        self.refresh()
+
+    def states(self) -> list[FigureState]:
+        """How the figures stand now."""
+        s = self.session
+        if self.tryout is not None:
+            keyed = figure_states(s.scene, s.assets, s.frame, None, Show())
+            return [
+                FigureState(m, np.ones(len(m)), k.matrices) for m, k in zip(self.tryout.matrices(), keyed)
+            ]
+        return figure_states(s.scene, s.assets, s.frame, self._take(), self.show_)
+
+    def _take(self):  # type: ignore[no-untyped-def]
+        return (
+            self.session.take() if self.station in ("Blend", "Takes", "Curves") and self.uses_take else None
+        )
+
+    uses_take = True
+
+    def _draw(self, scale: float) -> None:
+        renderer = self.renderer()
+        if renderer is None:
+            return
+        began = time.perf_counter()
+        s = self.session
+        self._states = self.states()
+        scene = draw_list(s.scene, s.assets, s.frame, self._states, self.show_, s.selection, theme.palette())
+        if self.tryout is not None:
+            line = self.tryout.tug_line()
+            if line is not None:
+                scene.add_line(line, (*rgb(theme.palette().ink), 1.0), 2.0)
+        ratio = self.devicePixelRatioF()
+        w, h = max(int(self.width() * ratio * scale), 16), max(int(self.height() * ratio * scale), 16)
+        pixels = renderer.draw(scene, self.camera, w, h)
+        image = QImage(pixels.data, w, h, 4 * w, QImage.Format.Format_RGBX8888).copy()
+        if scale != 1.0:
+            image = image.scaled(
+                QSize(int(self.width() * ratio), int(self.height() * ratio)),
+                Qt.AspectRatioMode.IgnoreAspectRatio,
+                Qt.TransformationMode.SmoothTransformation,
+            )
+        image.setDevicePixelRatio(ratio)
+        self._image = image
+        self.drawn_in = time.perf_counter() - began
+
+    def _draw_still(self) -> None:
+        if self._busy():
+            return
+        # once nothing moves: a finer picture, scaled down for smooth edges
+        fine = 1.5 if (self.renderer() and self.renderer().software) else 2.0  # type: ignore[union-attr]
+        self._draw(fine)
+        self.update()
+
+    def _busy(self) -> bool:
+        return self.moving or self.tryout is not None or self._press is not None
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        if self._image is None:
+            self._draw(self._scale if self._busy() else min(self._scale, 1.0))
+            if self._busy():
+                # keep pace: draw smaller while pictures take too long
+                if self.drawn_in > SLOW:
+                    self._scale = max(0.5, self._scale * 0.88)
+                elif self.drawn_in < 0.6 * SLOW:
+                    self._scale = min(1.0, self._scale * 1.06)
+            self._still.start()
+        if self._image is None:
+            painter.fillRect(self.rect(), theme.color("stage_top"))
+            painter.setPen(theme.color("crimson_text"))
+            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, self.problem)
+            return
+        painter.drawImage(0, 0, self._image)
+        self._paint_scale_bar(painter)
+        self._paint_names(painter)
+
+    def _paint_scale_bar(self, painter: QPainter) -> None:
+        if not self.session.scene.figures:
+            return
+        target = np.array(self.camera.target)
+        right = self.camera.axes()[0]
+        ends = self.camera.project(np.stack([target, target + right]), self.width(), self.height())
+        pixels = abs(ends[1, 0] - ends[0, 0])
+        metres = next((m for m in (0.01, 0.05, 0.1, 0.25, 0.5, 1, 2, 5, 10, 50) if m * pixels > 60), 100.0)
+        text = f"{metres * 100:g} cm" if metres < 1 else f"{metres:g} m"
+        x, y, w = 16.0, self.height() - 18.0, metres * pixels
+        painter.setPen(QPen(theme.color("ink"), 1.5))
+        painter.drawLine(QPointF(x, y), QPointF(x + w, y))
+        painter.drawLine(QPointF(x, y - 4), QPointF(x, y))
+        painter.drawLine(QPointF(x + w, y - 4), QPointF(x + w, y))
+        painter.setFont(theme.font(theme.SMALL))
+        self._halo(painter, QPointF(x + w + 6, y + 3), text)
+
+    def _paint_names(self, painter: QPainter) -> None:
+        s = self.session
+        figure = s.figure()
+        if figure is None or not s.selection.bones or not self._states:
+            return
+        index = next(i for i, f in enumerate(s.scene.figures) if f.id == figure.id)
+        painter.setFont(theme.font(theme.SMALL, strong=True))
+        for name in sorted(s.selection.bones)[:6]:
+            p = self._states[index].matrices[figure.bone_index[name]][:3, 3]
+            x, y, depth = self.camera.project(p[None], self.width(), self.height())[0]
+            if depth > 0:
+                self._halo(painter, QPointF(x + 10, y - 8), name)
+
+    def _halo(self, painter: QPainter, at: QPointF, text: str) -> None:
+        painter.setPen(theme.color("paper", 0.85))
+        for dx, dy in ((-1, 0), (1, 0), (0, -1), (0, 1), (-1, -1), (1, 1), (-1, 1), (1, -1)):
+            painter.drawText(at + QPointF(dx, dy), text)
+        painter.setPen(theme.color("ink"))
+        painter.drawText(at, text)
+
+    # the view
+
+    def frame_selection(self) -> None:
+        """Fill the view with what is selected, else with all figures."""
+        states = self.states()
+        points = []
+        for figure, state in zip(self.session.scene.figures, states):
+            mine = self.session.selection.figure == figure.id
+            chosen = [figure.bone_index[b] for b in self.session.selection.bones] if mine else []
+            if chosen:
+                points = [state.matrices[chosen, :3, 3], state.matrices[chosen, :3, 3] + 0.12]
+                break
+            points.append(state.matrices[:, :3, 3])
+        if points:
+            self.camera = self.camera.framed(np.concatenate(points))
+            self.refresh()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        self.refresh()
+
+    # the mouse
+
+    def _ray(self, at: QPointF) -> tuple[Array, Array]:
+        return self.camera.ray(at.x(), at.y(), self.width(), self.height())
+
+    def pick_at(self, at: QPointF) -> tuple[str, str, Array] | None:
+        """Figure id, bone and place under a point of the widget."""
+        origin, direction = self._ray(at)
+        return pick(self.session.scene, self.session.assets, self._states or self.states(), origin, direction)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        self._press = self._last = event.position()
+        self._mode = "orbit"
+        shift = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
+        if event.button() == Qt.MouseButton.MiddleButton or (
+            event.button() == Qt.MouseButton.RightButton and shift
+        ):
+            self._mode = "pan"
+        elif event.button() == Qt.MouseButton.LeftButton and self.tryout is not None:
+            hit = self.pick_at(event.position())
+            if hit is not None:
+                index = next(i for i, f in enumerate(self.session.scene.figures) if f.id == hit[0])
+                figure = self.session.scene.figures[index]
+                bone: str | None = hit[1]
+                while bone is not None and bone not in figure.body_of:
+                    bone = figure.bones[figure.bone_index[bone]].parent
+                if bone is not None and self.tryout.tug(index, bone, hit[2]):
+                    self._mode = "tug"
+                    self._tug_plane = hit[2], self.camera.axes()[2]
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        if self._press is None or self._last is None:
+            return
+        step = event.position() - self._last
+        self._last = event.position()
+        if self._mode == "orbit":
+            self.camera = self.camera.orbited(-step.x() * ORBIT, step.y() * ORBIT)
+        elif self._mode == "pan":
+            self.camera = self.camera.panned(-step.x() / self.height(), step.y() / self.height())
+        elif self._mode == "tug" and self.tryout is not None and self._tug_plane is not None:
+            origin, direction = self._ray(event.position())
+            through, normal = self._tug_plane
+            along = float(direction @ normal)
+            if abs(along) > 1e-6:
+                self.tryout.move_tug(origin + direction * float((through - origin) @ normal) / along)
+        self.refresh()
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        press, self._press = self._press, None
+        if self._mode == "tug" and self.tryout is not None:
+            self.tryout.let_go()
+        elif (
+            press is not None
+            and (event.position() - press).manhattanLength() < 5
+            and event.button() == Qt.MouseButton.LeftButton
+        ):
+            hit = self.pick_at(event.position())
+            more = bool(
+                event.modifiers() & (Qt.KeyboardModifier.ShiftModifier | Qt.KeyboardModifier.ControlModifier)
+            )
+            self.picked.emit(hit[0] if hit else None, hit[1] if hit else None, more)
+        self._mode = ""
+        self._still.start()
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        self.camera = self.camera.zoomed(0.9988 ** event.angleDelta().y())
+        self.refresh()

@@ -1,0 +1,130 @@
+"""The checks strip: the worst problem in words, a button that fixes it, and the progress of long work."""
+
+from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QProgressBar, QPushButton, QToolButton, QWidget
+
+from artuline.core.checks.checks import Finding, check, check_take
+from artuline.desk import theme
+from artuline.desk.jobs import Jobs
+from artuline.desk.session import Session
+
+MARKS = {
+    3: ("alert-octagon-outline", "crimson"),
+    2: ("alert-outline", "crimson"),
+    1: ("information-outline", "brass_text"),
+}
+
+_RIGHT = Qt.TextElideMode.ElideRight
+
+
+class Strip(QWidget):
+    """Shows the worst finding; the others are in a menu behind the count."""
+
+    wanted = Signal(object)
+
+    def __init__(self, session: Session, jobs: Jobs):
+        super().__init__()
+        self.setObjectName("strip")
+        self.setFixedHeight(38)
+        self.session, self.jobs = session, jobs
+        self.findings: list[Finding] = []
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(12, 4, 12, 4)
+        layout.setSpacing(8)
+        self._mark = QLabel()
+        self._text = QLabel()
+        self._text.setMinimumWidth(60)
+        self._fix = QPushButton()
+        self._more = QToolButton()
+        self._more.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+        self._menu = QMenu(self._more)
+        self._more.setMenu(self._menu)
+        self._message = QLabel()
+        self._message.setObjectName("faint")
+        self._bar = QProgressBar()
+        self._bar.setFixedWidth(180)
+        self._bar.setFormat("%v of %m")
+        self._cancel = QPushButton("Cancel")
+        for w in (self._mark, self._text, self._fix, self._more):
+            layout.addWidget(w)
+        layout.addStretch(1)
+        for w in (self._message, self._bar, self._cancel):
+            layout.addWidget(w)
+        self._bar.hide()
+        self._cancel.hide()
+        self._fix.clicked.connect(self._apply_first)
+        self._cancel.clicked.connect(jobs.cancel)
+        self._clear = QTimer(self)
+        self._clear.setSingleShot(True)
+        self._clear.timeout.connect(lambda: self._message.setText(""))
+        self._later = QTimer(self)
+        self._later.setSingleShot(True)
+        self._later.setInterval(250)
+        self._later.timeout.connect(self.refresh)
+        session.scene_changed.connect(self._later.start)
+        jobs.started.connect(self._job_started)
+        jobs.progressed.connect(self._job_progressed)
+        jobs.ended.connect(self._job_ended)
+        self.refresh()
+
+    def tell(self, text: str, fault: bool = False) -> None:
+        """A message for a while."""
+        self._message.setObjectName("fault" if fault else "faint")
+        self._message.style().unpolish(self._message)
+        self._message.style().polish(self._message)
+        self._message.setText(
+            self._message.fontMetrics().elidedText(text, _RIGHT, max(self.width() // 2, 300))
+        )
+        self._message.setToolTip(text)
+        self._clear.start(12000 if fault else 6000)
+
+    def refresh(self) -> None:
+        """Look for problems again."""
+        s = self.session
+        self.findings = check(s.scene, s.assets) if s.scene.figures else []
+        take = s.take()
+        if take is not None:
+            self.findings += check_take(s.scene, take)
+        self._menu.clear()
+        if not self.findings:
+            calm = "No problems found" if s.scene.figures else "Open a figure or a demo scene to begin"
+            self._mark.setPixmap(theme.icon("check", "teal_text").pixmap(18, 18))
+            self._text.setText(calm)
+            self._text.setToolTip("")
+            self._fix.hide()
+            self._more.hide()
+            return
+        first = self.findings[0]
+        name, tint = MARKS[first.weight]
+        self._mark.setPixmap(theme.icon(name, tint).pixmap(18, 18))
+        self._text.setText(
+            self._text.fontMetrics().elidedText(first.text, _RIGHT, max(self.width() - 420, 280))
+        )
+        self._text.setToolTip(first.text)
+        self._fix.setVisible(first.fix is not None)
+        self._fix.setText(first.fix_label)
+        self._more.setVisible(len(self.findings) > 1)
+        self._more.setText(f"{len(self.findings) - 1} more")
+        for f in self.findings[:24]:
+            self._menu.addAction(f.text, lambda f=f: self.wanted.emit(f))
+
+    def _apply_first(self) -> None:
+        fix = self.findings[0].fix if self.findings else None
+        if fix is not None:
+            self.session.edit(self.findings[0].fix_label, fix)
+
+    def _job_started(self, words: str) -> None:
+        self._message.setText(words)
+        self._clear.stop()
+        self._bar.setRange(0, 0)
+        self._bar.show()
+        self._cancel.show()
+
+    def _job_progressed(self, done: int, total: int) -> None:
+        self._bar.setRange(0, total)
+        self._bar.setValue(done)
+
+    def _job_ended(self) -> None:
+        self._bar.hide()
+        self._cancel.hide()
+        self._message.setText("")

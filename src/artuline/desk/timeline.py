@@ -1,0 +1,346 @@
+"""The timeline: ruler, keys of the clip, a lane for every group, hits of the take."""
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QLinearGradient, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen
+from PySide6.QtWidgets import QSizePolicy, QWidget
+
+from artuline.core.motion.keyed import load_clip
+from artuline.core.scene import edit
+from artuline.core.scene.model import Figure, Group, Key, Lane, Scene
+from artuline.desk import theme
+from artuline.desk.session import Session
+
+LABELS = 150
+RULER, KEYS, LANE, TAKE = 26, 22, 44, 22
+GRIP = 7
+
+
+class Timeline(QWidget):
+    """Scrub on the ruler; drag on an empty lane for an interval; drag a lane's points to shape it."""
+
+    frame_wanted = Signal(float)
+
+    def __init__(self, session: Session):
+        super().__init__()
+        self.session = session
+        self._drag: tuple[str, object] | None = None
+        self._hover: tuple[str, str, int] | None = None
+        self._from = 0.0
+        self.setMouseTracking(True)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
+        session.scene_changed.connect(self._changed)
+        session.frame_changed.connect(self.update)
+        session.selection_changed.connect(self.update)
+        self._changed()
+
+    def _changed(self) -> None:
+        lanes = max(1, sum(max(1, len(f.groups)) for f in self.session.scene.figures if f.bodies))
+        self.setFixedHeight(RULER + KEYS + min(lanes, 3) * LANE + TAKE + 4)
+        self.update()
+
+    # geometry
+
+    def x_of(self, frame: float) -> float:
+        """Pixel of a frame."""
+        s = self.session.scene
+        span = max(s.end - s.start, 1)
+        return LABELS + 14 + (frame - s.start) / span * (self.width() - LABELS - 28)
+
+    def frame_at(self, x: float) -> float:
+        """Frame of a pixel."""
+        s = self.session.scene
+        span = max(s.end - s.start, 1)
+        return s.start + (x - LABELS - 14) / max(self.width() - LABELS - 28, 1) * span
+
+    def lanes(self) -> list[tuple[Figure, Group | None, QRectF]]:
+        """Every lane with its rectangle; a figure without groups has one empty lane."""
+        found: list[tuple[Figure, Group | None, QRectF]] = []
+        y = float(RULER + KEYS)
+        for f in self.session.scene.figures:
+            if not f.bodies:
+                continue
+            for g in f.groups or (None,):
+                found.append((f, g, QRectF(LABELS, y + 2, self.width() - LABELS, LANE - 4)))
+                y += LANE
+        return found
+
+    def lane_point(self, lane: QRectF, key: Key) -> QPointF:
+        """Where a key of a handover lane is drawn."""
+        return QPointF(self.x_of(key.frame), lane.bottom() - 6 - key.value * (lane.height() - 14))
+
+    # painting
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        p = QPainter(self)
+        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        p.fillRect(self.rect(), theme.color("paper"))
+        p.fillRect(QRectF(0, 0, LABELS, self.height()), theme.color("panel"))
+        self._paint_ruler(p)
+        self._paint_keys(p)
+        lanes = self.lanes()
+        for f, g, box in lanes:
+            self._paint_lane(p, f, g, box)
+        if not lanes:
+            p.setPen(theme.color("faint"))
+            text = "Fit bodies first: then the handover to physics is drawn here"
+            area = QRectF(LABELS, RULER + KEYS, self.width() - LABELS, LANE)
+            p.drawText(area, Qt.AlignmentFlag.AlignCenter, text)
+        self._paint_take(p)
+        x = self.x_of(self.session.frame)
+        p.setPen(QPen(theme.color("ink"), 1.5))
+        p.drawLine(QPointF(x, RULER - 6), QPointF(x, self.height()))
+        p.setBrush(theme.color("ink"))
+        p.setFont(theme.font(theme.SMALL, strong=True))
+        tag = QRectF(x - 17, 3, 34, RULER - 9)
+        p.drawRoundedRect(tag, 3, 3)
+        p.setPen(theme.color("raised"))
+        p.drawText(tag, Qt.AlignmentFlag.AlignCenter, f"{self.session.frame:.0f}")
+
+    def _label(self, p: QPainter, y: float, height: float, text: str, remark: str = "") -> None:
+        p.setPen(theme.color("ink"))
+        p.setFont(theme.font(theme.PLAIN))
+        metrics = p.fontMetrics()
+        short = metrics.elidedText(text, Qt.TextElideMode.ElideRight, LABELS - 20)
+        if remark:
+            p.drawText(QRectF(12, y, LABELS - 16, height / 2 + 3), Qt.AlignmentFlag.AlignVCenter, short)
+            p.setFont(theme.font(theme.SMALL))
+            p.setPen(theme.color("faint"))
+            p.drawText(
+                QRectF(12, y + height / 2 - 3, LABELS - 16, height / 2), Qt.AlignmentFlag.AlignVCenter, remark
+            )
+        else:
+            p.drawText(QRectF(12, y, LABELS - 16, height), Qt.AlignmentFlag.AlignVCenter, short)
+
+    def _paint_ruler(self, p: QPainter) -> None:
+        s = self.session.scene
+        p.setFont(theme.font(theme.SMALL))
+        pixels = (self.x_of(s.end) - self.x_of(s.start)) / max(s.end - s.start, 1)
+        step = next((n for n in (1, 2, 5, 10, 20, 24, 50, 100, 200, 500, 1000) if n * pixels >= 46), 2000)
+        minor = max(step // 5, 1)
+        for f in range(s.start, s.end + 1):
+            x = self.x_of(f)
+            if (f - s.start) % step == 0:
+                p.setPen(theme.color("faint"))
+                p.drawText(QRectF(x - 20, 2, 40, 14), Qt.AlignmentFlag.AlignCenter, str(f))
+                p.drawLine(QPointF(x, RULER - 8), QPointF(x, RULER))
+            elif (f - s.start) % minor == 0 and minor * pixels > 4:
+                p.setPen(theme.color("rule"))
+                p.drawLine(QPointF(x, RULER - 4), QPointF(x, RULER))
+        p.setPen(theme.color("rule"))
+        p.drawLine(QPointF(0, RULER), QPointF(self.width(), RULER))
+        p.setPen(theme.color("faint"))
+        p.drawText(
+            QRectF(12, 0, LABELS, RULER), Qt.AlignmentFlag.AlignVCenter, f"{s.rate:g} frames per second"
+        )
+
+    def _paint_keys(self, p: QPainter) -> None:
+        figure = self.session.figure()
+        y = RULER + KEYS / 2
+        clip = figure.active_clip() if figure else None
+        self._label(p, RULER, KEYS, f"Keys: {clip.name}" if clip else "Keys")
+        p.setPen(theme.color("rule"))
+        p.drawLine(QPointF(0, RULER + KEYS), QPointF(self.width(), RULER + KEYS))
+        if figure is None or clip is None:
+            return
+        s = self.session.scene
+        times = np.unique(np.round(load_clip(self.session.assets, clip.asset).key_times() * s.rate, 2))
+        rounds = range(int(s.end / max(clip.duration * s.rate, 1)) + 2) if clip.loop else (0,)
+        p.setPen(Qt.PenStyle.NoPen)
+        p.setBrush(theme.color("teal"))
+        for r in rounds:
+            for t in times + figure.clip_start + r * clip.duration * s.rate:
+                if s.start <= t <= s.end:
+                    x = self.x_of(float(t))
+                    p.drawEllipse(QPointF(x, y), 1.7, 1.7)
+        for layer in figure.layers:
+            p.setBrush(theme.color("brass", 0.35))
+            a, b = self.x_of(layer.start), self.x_of(layer.end)
+            p.drawRoundedRect(QRectF(a, y - 7, b - a, 14), 3, 3)
+            channels = load_clip(self.session.assets, layer.asset).channels
+            p.setBrush(theme.color("brass"))
+            if channels:
+                top = min(channels, key=lambda c: figure.bone_index[c.bone])
+                chosen = self.session.selection.bones
+                shown = next((c for c in channels if c.bone in chosen), top)
+                for t in shown.times * s.rate:
+                    x = self.x_of(float(t))
+                    p.drawPolygon(
+                        [QPointF(x, y - 4), QPointF(x + 4, y), QPointF(x, y + 4), QPointF(x - 4, y)]
+                    )
+
+    def _paint_lane(self, p: QPainter, f: Figure, g: Group | None, box: QRectF) -> None:
+        remark = "handover" if g is None else f"handover, tone {float(g.tone.value(self.session.frame)):.2f}"
+        self._label(p, box.top(), box.height(), g.name if g else f.name, remark)
+        left, right = self.x_of(self.session.scene.start), self.x_of(self.session.scene.end)
+        area = QRectF(left, box.top() + 2, right - left, box.height() - 4)
+        p.setPen(Qt.PenStyle.NoPen)
+        p.setBrush(theme.color("teal", 0.20))
+        p.drawRoundedRect(area, 3, 3)
+        if g is None or not any(k.value > 0 for k in g.handover.keys):
+            p.setPen(theme.color("teal_text"))
+            p.setFont(theme.font(theme.PLAIN))
+            p.drawText(area, Qt.AlignmentFlag.AlignCenter, "Drag here to hand the figure over to physics")
+            return
+        keys = g.handover.keys
+        path = QPainterPath(QPointF(left, box.bottom() - 6))
+        path.lineTo(QPointF(left, self.lane_point(box, Key(frame=0, value=keys[0].value)).y()))
+        for k in keys:
+            at = self.lane_point(box, k)
+            path.lineTo(QPointF(min(max(at.x(), left), right), at.y()))
+        path.lineTo(QPointF(right, self.lane_point(box, Key(frame=0, value=keys[-1].value)).y()))
+        path.lineTo(QPointF(right, box.bottom() - 6))
+        path.closeSubpath()
+        fill = QLinearGradient(QPointF(0, box.bottom()), QPointF(0, box.top()))
+        fill.setColorAt(0.0, theme.color("teal", 0.75))
+        fill.setColorAt(0.75, theme.color("vermilion", 0.85))
+        p.setBrush(fill)
+        p.setPen(Qt.PenStyle.NoPen)
+        p.drawPath(path)
+        if g.muted:
+            p.setBrush(theme.color("paper", 0.7))
+            p.drawRect(area)
+        middle = [k for k in keys if k.value >= 1.0]
+        if middle:
+            a, b = self.x_of(middle[0].frame), self.x_of(middle[-1].frame)
+            if b - a > 70:
+                p.setPen(theme.color("raised"))
+                p.setFont(theme.font(theme.SMALL, strong=True))
+                p.drawText(
+                    QRectF(a, box.top() + 6, b - a, box.height() - 12),
+                    Qt.AlignmentFlag.AlignCenter,
+                    "physics",
+                )
+        for i, k in enumerate(keys):
+            at = self.lane_point(box, k)
+            hot = self._hover == (f.id, g.id, i)
+            p.setPen(QPen(theme.color("ink"), 1.5))
+            p.setBrush(theme.color("ink" if hot else "raised"))
+            p.drawEllipse(at, 5.0 if hot else 4.0, 5.0 if hot else 4.0)
+
+    def _paint_take(self, p: QPainter) -> None:
+        y = self.height() - TAKE
+        p.setPen(theme.color("rule"))
+        p.drawLine(QPointF(0, y), QPointF(self.width(), y))
+        ref = self.session.scene.active_take()
+        take = self.session.take()
+        if ref is None or take is None:
+            self._label(p, y, TAKE, "No take yet")
+            p.setPen(theme.color("faint"))
+            area = QRectF(LABELS + 14, y, self.width() - LABELS - 28, TAKE)
+            p.drawText(
+                area, Qt.AlignmentFlag.AlignVCenter, "Run simulates the range and keeps the result here"
+            )
+            return
+        stale = ref.settings != self.session.scene.settings_fingerprint()
+        self._label(p, y, TAKE, f"{ref.name}: out of date" if stale else f"{ref.name}: hits")
+        p.setPen(Qt.PenStyle.NoPen)
+        p.setBrush(theme.color("faint" if stale else "vermilion", 0.18))
+        a, b = self.x_of(ref.start), self.x_of(ref.end)
+        p.drawRoundedRect(QRectF(a, y + 4, b - a, TAKE - 8), 3, 3)
+        force = take.contact.sum(axis=1)
+        if force.max(initial=0.0) <= 0:
+            return
+        p.setBrush(theme.color("faint" if stale else "vermilion"))
+        height = np.sqrt(force / force.max()) * (TAKE - 8)
+        width = max((b - a) / max(len(force), 1) - 0.5, 1.0)
+        for frame, h in zip(take.frames, height):
+            if h > 0.5:
+                p.drawRect(QRectF(self.x_of(float(frame)) - width / 2, y + TAKE - 4 - h, width, h))
+
+    # the mouse
+
+    def _grip(self, at: QPointF) -> tuple[Figure, Group, QRectF, int] | None:
+        for f, g, box in self.lanes():
+            if g is None or not box.adjusted(0, -4, 0, 4).contains(at):
+                continue
+            near = [(abs(self.lane_point(box, k).x() - at.x()) + 0.5 * abs(self.lane_point(box, k).y() - at.y()), i)
+                    for i, k in enumerate(g.handover.keys)]  # fmt: skip
+            near = [n for n in near if n[0] <= GRIP + 2]
+            if near:
+                return f, g, box, min(near)[1]
+        return None
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        at = event.position()
+        grip = self._grip(at)
+        if grip is not None:
+            f, g, box, i = grip
+            self._drag = ("point", (f.id, g.id, box, i, g.handover))
+            return
+        for f, g, box in self.lanes():
+            empty = g is None or not any(k.value > 0 for k in g.handover.keys)
+            if box.contains(at) and at.x() > LABELS and empty:
+                self._from = round(self.frame_at(at.x()))
+                self._drag = ("interval", (f.id, g.start_bone if g else None))
+                return
+            if box.contains(at) and at.x() > LABELS and g is not None:
+                inside = g.handover.keys[0].frame < self.frame_at(at.x()) < g.handover.keys[-1].frame
+                if inside:
+                    self._from = self.frame_at(at.x())
+                    self._drag = ("move", (f.id, g.id, g.handover))
+                    return
+        if at.x() > LABELS:
+            self._drag = ("scrub", None)
+            self.frame_wanted.emit(round(self.frame_at(at.x())))
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        at = event.position()
+        if self._drag is None:
+            grip = self._grip(at)
+            hover = (grip[0].id, grip[1].id, grip[3]) if grip else None
+            if hover != self._hover:
+                self._hover = hover
+                self.setCursor(Qt.CursorShape.SizeHorCursor if hover else Qt.CursorShape.ArrowCursor)
+                self.update()
+            return
+        if self._drag[0] == "scrub":
+            self.frame_wanted.emit(round(self.frame_at(at.x())))
+        else:
+            self.session.preview(self._change(at))
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        drag = self._drag
+        if drag is not None and drag[0] != "scrub":
+            change = self._change(event.position())
+            self._drag = None
+            labels = {
+                "interval": "Hand over on an interval",
+                "move": "Move the interval",
+                "point": "Shape the handover",
+            }
+            self.session.edit(labels[drag[0]], change)
+        self._drag = None
+
+    def _change(self, at: QPointF):  # type: ignore[no-untyped-def]
+        kind, what = self._drag or ("", None)
+        scene = self.session.scene
+        now = round(min(max(self.frame_at(at.x()), scene.start), scene.end))
+        if kind == "interval":
+            figure, bone = what  # type: ignore[misc]
+            a, b = sorted((self._from, float(now)))
+            ramp = min(12.0, (b - a) / 3.0)
+            if b - a < 2:
+                return lambda s: s
+            return lambda s: edit.hand_over(s, figure, bone, a, b, 0.0, ramp)
+        if kind == "move":
+            figure, group, lane = what  # type: ignore[misc]
+            step = round(self.frame_at(at.x()) - self._from)
+            keys = tuple(Key(frame=k.frame + step, value=k.value) for k in lane.keys)
+            return lambda s: edit.group(s, figure, group, handover=Lane(keys=keys, rest=lane.rest))
+        figure, group, box, i, lane = what  # type: ignore[misc]
+        return lambda s: _with_point(s, figure, group, lane, i, now, self._value_at(box, at, lane.keys[i]))
+
+    def _value_at(self, box: QRectF, at: QPointF, key: Key) -> float:
+        value = (box.bottom() - 6 - at.y()) / (box.height() - 14)
+        # ends stay what they are unless pulled clearly away
+        return key.value if abs(value - key.value) < 0.25 else float(np.clip(round(value, 2), 0.0, 1.0))
+
+
+def _with_point(s: Scene, figure: str, group: str, lane: Lane, i: int, frame: float, value: float) -> Scene:
+    keys = list(lane.keys)
+    low = keys[i - 1].frame if i > 0 else -1e9
+    high = keys[i + 1].frame if i + 1 < len(keys) else 1e9
+    keys[i] = Key(frame=min(max(frame, low), high), value=value)
+    return edit.group(s, figure, group, handover=Lane(keys=tuple(keys), rest=lane.rest))

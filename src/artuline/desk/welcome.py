@@ -1,0 +1,58 @@
+"""What an empty stage says: open a figure, a scene, a demo, or recover unsaved work."""
+
+from importlib.resources import files
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QPixmap
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QVBoxLayout, QWidget
+
+from artuline.demo.scenes import DEMOS
+from artuline.desk.fields import button, faint
+from artuline.desk.session import autosave_path
+
+if TYPE_CHECKING:
+    from artuline.desk.window import Window
+
+
+class Welcome(QWidget):
+    """Covers the stage while the scene has no figure."""
+
+    def __init__(self, window: "Window", parent: QWidget):
+        super().__init__(parent)
+        outer = QVBoxLayout(self)
+        outer.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        card = QWidget()
+        card.setObjectName("card")
+        card.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        card.setFixedWidth(560)
+        layout = QVBoxLayout(card)
+        layout.setContentsMargins(24, 20, 24, 24)
+        layout.setSpacing(10)
+        title = QLabel("Hand a figure over to physics, get keys back")
+        title.setObjectName("title")
+        layout.addWidget(title)
+        layout.addWidget(faint("Open a skinned figure with its clips (.glb, .gltf), or a scene you saved."))
+        line = QHBoxLayout()
+        line.addWidget(button("Open a figure…", window.ask_figure, icon="human", primary=True))
+        line.addWidget(button("Open a scene…", window.ask_open, icon="folder-open-outline"))
+        if autosave_path().exists():
+            line.addWidget(button("Recover unsaved work", window.recover, icon="backup-restore"))
+        line.addStretch(1)
+        layout.addLayout(line)
+        layout.addSpacing(8)
+        for demo in DEMOS.values():
+            picture = QLabel()
+            source = files("artuline.demo").joinpath("data", f"{demo.name}.png")
+            pixels = QPixmap()
+            if source.is_file() and pixels.loadFromData(source.read_bytes()):
+                picture.setPixmap(pixels.scaledToWidth(512, Qt.TransformationMode.SmoothTransformation))
+                layout.addWidget(picture)
+            layout.addWidget(faint(demo.about + "."))
+            row = QHBoxLayout()
+            row.addWidget(
+                button(f"Open the demo “{demo.name}”", lambda n=demo.name: window.open_demo(n), icon="ferry")
+            )
+            row.addStretch(1)
+            layout.addLayout(row)
+        outer.addWidget(card)
