@@ -25,9 +25,9 @@ def main():
         for b, (up, _) in bones.items()
     ]
     columns = {k: [] for k in ("positions", "normals", "triangles", "material", "slots", "weights")}
-    count = 0
+    count, last = 0, None
     for material, parts, triangles, cell, cuts in groups():
-        if parts[0].bone.endswith("_r"):
+        if parts[0].bone.endswith("_r") and last is not None:
             # the left side's surface, mirrored: both sides are the same to the bit
             v, n, f = last[0] * [-1, 1, 1], last[1] * [-1, 1, 1], last[2][:, ::-1]
         else:

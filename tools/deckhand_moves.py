@@ -2,7 +2,7 @@
 
 import numpy as np
 from scipy.ndimage import gaussian_filter1d
-from scipy.spatial.transform import Rotation as R
+from scipy.spatial.transform import Rotation
 
 RATE = 24.0
 
@@ -97,21 +97,21 @@ def perform(bones, frames, left, right, upper, heading=None, hip_height=0.93, sm
     rise = soft(right.air - left.air, 1.2)
     for i in range(n):
         g = {"ahead": ahead[i], "weight": weight[i], "rise": rise[i]}
-        turn = R.from_rotvec([0, heading[i], 0])
-        pelvis = turn * R.from_rotvec([0.05, -0.16 * ahead[i], 0.045 * rise[i]])
+        turn = Rotation.from_rotvec([0, heading[i], 0])
+        pelvis = turn * Rotation.from_rotvec([0.05, -0.16 * ahead[i], 0.045 * rise[i]])
         pose = upper(frames[i], i, g)
         hips[i] += pose.pop("_hips", np.zeros(3))
-        pelvis = pelvis * R.from_rotvec(pose.pop("hips", np.zeros(3)))
+        pelvis = pelvis * Rotation.from_rotvec(pose.pop("hips", np.zeros(3)))
         rotations["hips"][i] = pelvis.as_quat()
         for bone, r in pose.items():
-            rotations[bone][i] = R.from_rotvec(r).as_quat()
+            rotations[bone][i] = Rotation.from_rotvec(r).as_quat()
         for side, foot in (("l", left), ("r", right)):
             s = 1.0 if side == "l" else -1.0
             hip = hips[i] + pelvis.apply(place[f"thigh_{side}"] - place["hips"])
             rest_a = place[f"shin_{side}"] - place[f"thigh_{side}"]
             rest_b = place[f"foot_{side}"] - place[f"shin_{side}"]
-            pitch = R.from_rotvec([foot.pitch[i], 0, 0])
-            out = turn * R.from_rotvec([0, s * 0.12, 0])
+            pitch = Rotation.from_rotvec([foot.pitch[i], 0, 0])
+            out = turn * Rotation.from_rotvec([0, s * 0.12, 0])
             ball = place[f"toes_{side}"] - place[f"foot_{side}"]
             heel = np.array([0.0, -place[f"foot_{side}"][1], -0.05])
             lever = ball if foot.pitch[i] > 0 else heel
@@ -122,14 +122,14 @@ def perform(bones, frames, left, right, upper, heading=None, hip_height=0.93, sm
             forward = out.apply(np.array([s * 0.05, 0, 1.0]))
             a, b, hinge = leg(hip, ankle, np.linalg.norm(rest_a), np.linalg.norm(rest_b), forward)
             hinge0 = np.array([-1.0, 0, 0])
-            thigh = R.from_matrix(basis(a, -hinge) @ basis(rest_a, -hinge0).T)
-            shin = R.from_matrix(basis(b, -hinge) @ basis(rest_b, -hinge0).T)
+            thigh = Rotation.from_matrix(basis(a, -hinge) @ basis(rest_a, -hinge0).T)
+            shin = Rotation.from_matrix(basis(b, -hinge) @ basis(rest_b, -hinge0).T)
             flat = out * pitch
             rotations[f"thigh_{side}"][i] = (pelvis.inv() * thigh).as_quat()
             rotations[f"shin_{side}"][i] = (thigh.inv() * shin).as_quat()
             rotations[f"foot_{side}"][i] = (shin.inv() * flat).as_quat()
             bend = -max(foot.pitch[i], 0.0) * 0.85 * (1 - min(foot.y[i] / 0.05, 1.0))
-            rotations[f"toes_{side}"][i] = R.from_rotvec([bend, 0, 0]).as_quat()
+            rotations[f"toes_{side}"][i] = Rotation.from_rotvec([bend, 0, 0]).as_quat()
     return rotations, hips
 
 
@@ -137,8 +137,8 @@ def arms(swing_l, swing_r, bend_l=0.35, bend_r=0.35, out=0.16):
     """Arms hanging from the A pose, swung forward by radians."""
     pose = {}
     for side, s, swing, bend in (("l", 1.0, swing_l, bend_l), ("r", -1.0, swing_r, bend_r)):
-        drop = R.from_rotvec([0, 0, -s * (0.72 - out)])
-        pose[f"upper_arm_{side}"] = (R.from_rotvec([-swing, 0, 0]) * drop).as_rotvec()
+        drop = Rotation.from_rotvec([0, 0, -s * (0.72 - out)])
+        pose[f"upper_arm_{side}"] = (Rotation.from_rotvec([-swing, 0, 0]) * drop).as_rotvec()
         pose[f"forearm_{side}"] = np.array([-0.68, -s * 0.735, 0.0]) * bend
         pose[f"collar_{side}"] = np.array([0, s * -0.10 * swing, 0.0])
         pose[f"fingers_{side}"] = np.array([0.0, 0, -s * 0.35])
@@ -166,9 +166,9 @@ def walk(bones):
     for k in range(-3, 4):
         left.append((24 * k - 1, 24 * k + 10, 0.1, STEP * (2 * k + 1)))
         right.append((24 * k + 11, 24 * k + 22, -0.1, STEP * (2 * k + 2)))
-    l = Feet(frames, (0.1, STEP * -7), left)
+    l_ = Feet(frames, (0.1, STEP * -7), left)
     r = Feet(frames, (-0.1, STEP * -6), right)
-    rotations, hips = perform(bones, frames, l, r, gait)
+    rotations, hips = perform(bones, frames, l_, r, gait)
     cut = slice(24, 49)
     rotations = {b: q[cut].copy() for b, q in rotations.items()}
     for q in rotations.values():
@@ -182,7 +182,7 @@ def walk(bones):
 def stand(bones):
     """Four seconds of standing, weight moving from foot to foot and back; loops."""
     frames = np.arange(0.0, 97.0)
-    l, r = Feet(frames, (0.14, 0.05), []), Feet(frames, (-0.14, -0.03), [])
+    l_, r = Feet(frames, (0.14, 0.05), []), Feet(frames, (-0.14, -0.03), [])
 
     def upper(f, i, g):
         p = 2 * np.pi * f / 96
@@ -195,14 +195,14 @@ def stand(bones):
         pose["head"] = np.array([0.03 * np.sin(2 * p + 1), 0.22 * np.sin(p + 0.8), 0.0])
         return pose
 
-    rotations, hips = perform(bones, frames, l, r, upper)
+    rotations, hips = perform(bones, frames, l_, r, upper)
     return np.arange(97), rotations, hips
 
 
 def reel(bones):
     """Hit from the left, a stagger of three steps to the right, and standing again: 60 frames."""
     frames = np.arange(0.0, 61.0)
-    l = Feet(frames, (0.14, 0.04), [(13, 22, -0.34, 0.10), (36, 45, -0.52, 0.04)])
+    l_ = Feet(frames, (0.14, 0.04), [(13, 22, -0.34, 0.10), (36, 45, -0.52, 0.04)])
     r = Feet(frames, (-0.14, -0.02), [(5, 12, -0.62, -0.08), (23, 31, -0.86, 0.02)])
 
     def upper(f, i, g):
@@ -223,7 +223,7 @@ def reel(bones):
         pose["head"] = np.array([-0.1 * rock, 0.2 * hit, -0.26 * hit + 0.16 * rock])
         return pose
 
-    rotations, hips = perform(bones, frames, l, r, upper, smooth=1.8)
+    rotations, hips = perform(bones, frames, l_, r, upper, smooth=1.8)
     return np.arange(61), rotations, hips
 
 
@@ -237,7 +237,7 @@ def crossing(bones):
         right.append((24 * k + 15, 24 * k + 26, -0.1, z + 2 * STEP))
         z += 2 * STEP
     left.append((75, 88, 0.13, z + 0.03))
-    l, r = Feet(frames, (0.1, -0.30), left), Feet(frames, (-0.1, 0.05), right)
+    l_, r = Feet(frames, (0.1, -0.30), left), Feet(frames, (-0.1, 0.05), right)
 
     def upper(f, i, g):
         going = 1.0 - ease((f - 70) / 16)
@@ -248,7 +248,7 @@ def crossing(bones):
         pose["_hips"] = np.array([0.02 * np.sin(f / 15.0) * (1 - going), 0, 0])
         return pose
 
-    rotations, hips = perform(bones, frames, l, r, upper)
+    rotations, hips = perform(bones, frames, l_, r, upper)
     return np.arange(169), rotations, hips
 
 

@@ -244,7 +244,7 @@ def prepare() -> None:
     typer.echo(f"Kernels ready after {time.perf_counter() - began:.1f} s")
 
 
-def _with_progress(words: str, work: Callable[[Callable[[int, int], None]], object]):  # type: ignore[no-untyped-def]
+def _with_progress(words: str, work: Callable[[Callable[[int, int], None]], object]):
     """Run work with a progress bar on a terminal, silently otherwise."""
     if not sys.stderr.isatty():
         return work(lambda done, total: None)

@@ -30,7 +30,7 @@ class Demo:
 def boom(assets: AssetStore) -> Scene:
     """The deckhand crosses the deck, the swinging cargo boom strikes, the body falls against a bollard."""
     figure = read_figure(DATA / "deckhand.glb", assets).figure
-    figure = set_up(figure, assets).changed(clip="crossing")  # type: ignore[assignment]
+    figure = set_up(figure, assets).changed(clip="crossing")
     hinge = np.array([0.95, 1.27, -0.10])
     swing = []
     for frame, angle in (

@@ -66,6 +66,6 @@ def start(path: Path | None = None, demo: str | None = None, picture: Path | Non
     return 0
 
 
-def _save(grabbed, path: Path) -> None:  # type: ignore[no-untyped-def]
+def _save(grabbed, path: Path) -> None:
     if not grabbed.save(str(path), "PNG"):
         raise OSError("the picture cannot be written")

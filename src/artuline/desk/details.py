@@ -2,6 +2,7 @@
 
 import math
 from collections.abc import Callable
+from functools import partial
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -391,8 +392,8 @@ class Details(QScrollArea):
         if len(keys) == 4:
             a, b, c, d = (k.frame for k in keys)
 
-            def interval(sc: Scene, **v: float) -> Scene:
-                values = {"start": a, "end": d, "ramp_in": b - a, "ramp_out": d - c} | v
+            def interval(key: str, sc: Scene, v: float) -> Scene:
+                values = {"start": a, "end": d, "ramp_in": b - a, "ramp_out": d - c} | {key: float(round(v))}
                 if values["end"] < values["start"]:
                     values["start"], values["end"] = values["end"], values["start"]
                 return edit.group(sc, f.id, g.id, handover=edit.interval_lane(**values))
@@ -404,7 +405,7 @@ class Details(QScrollArea):
                 ("Ramp out", "ramp_out", d - c, "Frames over which the figure returns to its keys."),
             ):
                 self._number(
-                    label, value, "", lambda sc, v, key=key: interval(sc, **{key: float(round(v))}),
+                    label, value, "", partial(interval, key),
                     words="Change the interval", step=0.5, decimals=0, low=0 if "ramp" in key else -1e6, tip=tip,
                 )  # fmt: skip
         tone = float(g.tone.value(self.session.frame))
@@ -469,7 +470,7 @@ class Details(QScrollArea):
             i, k = np.unravel_index(int(values.argmax()), values.shape)
             amount = f"{scale * values[i, k]:.{digits}f} {unit}".replace(" °", "°")
             frame, name = int(take.frames[i]), names[k]
-            go = button(f"{name}, frame {frame}", lambda fr=frame, n=name: self.window_.go_to(fr, n))
+            go = button(f"{name}, frame {frame}", partial(self.window_.go_to, frame, name))
             go.setObjectName("small")
             self._add(row(words, QLabel(amount)), go)
         self._add(rule(), button("Remove this take", self.window_.remove_take, icon="close"))
@@ -507,12 +508,12 @@ class Details(QScrollArea):
             self._add(row("Frames", QLabel(f"{layer.start} to {layer.end}")))
 
             def weight(sc: Scene, v: float, i: str = layer.id) -> Scene:
-                kept = edit.replace(sc.figure(f.id).layers, i, lambda x: x.changed(weight=v))  # type: ignore[arg-type,return-value]
+                kept = edit.replace(sc.figure(f.id).layers, i, lambda x: x.changed(weight=v))
                 return edit.figure(sc, f.id, layers=kept)
 
             self._number("Weight", layer.weight, "", weight, words="Change the layer's weight", step=0.005, decimals=2,
                          low=0, high=1, reset=1)  # fmt: skip
-            self._add(button("Remove the layer", lambda i=layer.id: w.remove_layer(f.id, i), icon="close"))
+            self._add(button("Remove the layer", partial(w.remove_layer, f.id, layer.id), icon="close"))
         if f.layers:
             show = QCheckBox()
             show.setChecked(not w.stage.uses_take)

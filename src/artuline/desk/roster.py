@@ -23,7 +23,7 @@ class _Marks(QStyledItemDelegate):
     it is handed over in words and colour.
     """
 
-    def paint(self, painter: QPainter, option: QStyleOptionViewItem, index) -> None:  # type: ignore[no-untyped-def]
+    def paint(self, painter: QPainter, option: QStyleOptionViewItem, index) -> None:
         super().paint(painter, option, index)
         state = index.data(STATE)
         if state is None:

@@ -95,7 +95,7 @@ class Stage(QWidget):
             ]
         return figure_states(s.scene, s.assets, s.frame, self._take(), self.show_)
 
-    def _take(self):  # type: ignore[no-untyped-def]
+    def _take(self):
         return (
             self.session.take() if self.station in ("Blend", "Takes", "Curves") and self.uses_take else None
         )

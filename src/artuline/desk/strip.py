@@ -1,5 +1,7 @@
 """The checks strip: the worst problem in words, a button that fixes it, and the progress of long work."""
 
+from functools import partial
+
 from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QProgressBar, QPushButton, QToolButton, QWidget
 
@@ -45,11 +47,18 @@ class Strip(QWidget):
         self._bar.setFixedWidth(180)
         self._bar.setFormat("%v of %m")
         self._cancel = QPushButton("Cancel")
-        for w in (self._mark, self._text, self._fix, self._more):
-            layout.addWidget(w)
-        layout.addStretch(1)
-        for w in (self._message, self._bar, self._cancel):
-            layout.addWidget(w)
+        widgets = (
+            self._mark,
+            self._text,
+            self._fix,
+            self._more,
+            None,
+            self._message,
+            self._bar,
+            self._cancel,
+        )
+        for w in widgets:
+            layout.addWidget(w) if w is not None else layout.addStretch(1)
         self._bar.hide()
         self._cancel.hide()
         self._fix.clicked.connect(self._apply_first)
@@ -106,7 +115,7 @@ class Strip(QWidget):
         self._more.setVisible(len(self.findings) > 1)
         self._more.setText(f"{len(self.findings) - 1} more")
         for f in self.findings[:24]:
-            self._menu.addAction(f.text, lambda f=f: self.wanted.emit(f))
+            self._menu.addAction(f.text, partial(self.wanted.emit, f))
 
     def _apply_first(self) -> None:
         fix = self.findings[0].fix if self.findings else None

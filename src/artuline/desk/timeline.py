@@ -1,5 +1,8 @@
 """The timeline: ruler, keys of the clip, a lane for every group, hits of the take."""
 
+from collections.abc import Callable
+from typing import Any
+
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QLinearGradient, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen
@@ -24,7 +27,7 @@ class Timeline(QWidget):
     def __init__(self, session: Session):
         super().__init__()
         self.session = session
-        self._drag: tuple[str, object] | None = None
+        self._drag: tuple[str, Any] | None = None
         self._hover: tuple[str, str, int] | None = None
         self._from = 0.0
         self.setMouseTracking(True)
@@ -266,8 +269,8 @@ class Timeline(QWidget):
         at = event.position()
         grip = self._grip(at)
         if grip is not None:
-            f, g, box, i = grip
-            self._drag = ("point", (f.id, g.id, box, i, g.handover))
+            figure, group, area, i = grip
+            self._drag = ("point", (figure.id, group.id, area, i, group.handover))
             return
         for f, g, box in self.lanes():
             empty = g is None or not any(k.value > 0 for k in g.handover.keys)
@@ -313,23 +316,23 @@ class Timeline(QWidget):
             self.session.edit(labels[drag[0]], change)
         self._drag = None
 
-    def _change(self, at: QPointF):  # type: ignore[no-untyped-def]
+    def _change(self, at: QPointF) -> Callable[[Scene], Scene]:
         kind, what = self._drag or ("", None)
         scene = self.session.scene
         now = round(min(max(self.frame_at(at.x()), scene.start), scene.end))
         if kind == "interval":
-            figure, bone = what  # type: ignore[misc]
+            figure, bone = what
             a, b = sorted((self._from, float(now)))
             ramp = min(12.0, (b - a) / 3.0)
             if b - a < 2:
                 return lambda s: s
             return lambda s: edit.hand_over(s, figure, bone, a, b, 0.0, ramp)
         if kind == "move":
-            figure, group, lane = what  # type: ignore[misc]
+            figure, group, lane = what
             step = round(self.frame_at(at.x()) - self._from)
             keys = tuple(Key(frame=k.frame + step, value=k.value) for k in lane.keys)
             return lambda s: edit.group(s, figure, group, handover=Lane(keys=keys, rest=lane.rest))
-        figure, group, box, i, lane = what  # type: ignore[misc]
+        figure, group, box, i, lane = what
         return lambda s: _with_point(s, figure, group, lane, i, now, self._value_at(box, at, lane.keys[i]))
 
     def _value_at(self, box: QRectF, at: QPointF, key: Key) -> float:

@@ -59,7 +59,7 @@ class Transport(QWidget):
         session.scene_changed.connect(self._tell)
         self._tell()
 
-    def _button(self, layout: QHBoxLayout, name: str, tip: str, action) -> QToolButton:  # type: ignore[no-untyped-def]
+    def _button(self, layout: QHBoxLayout, name: str, tip: str, action) -> QToolButton:
         b = QToolButton()
         b.setToolTip(tip)
         b.setAccessibleName(tip)

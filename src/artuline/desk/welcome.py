@@ -1,5 +1,6 @@
 """What an empty stage says: open a figure, a scene, a demo, or recover unsaved work."""
 
+from functools import partial
 from importlib.resources import files
 from typing import TYPE_CHECKING
 
@@ -51,7 +52,7 @@ class Welcome(QWidget):
             layout.addWidget(faint(demo.about + "."))
             row = QHBoxLayout()
             row.addWidget(
-                button(f"Open the demo “{demo.name}”", lambda n=demo.name: window.open_demo(n), icon="ferry")
+                button(f"Open the demo “{demo.name}”", partial(window.open_demo, demo.name), icon="ferry")
             )
             row.addStretch(1)
             layout.addLayout(row)

@@ -138,7 +138,7 @@ class Window(QMainWindow):
         across = QSplitter(Qt.Orientation.Horizontal)
         across.setHandleWidth(1)
         across.setChildrenCollapsible(False)
-        for w, size in ((left, 216), (middle, 700), (self.details, 288)):
+        for w in (left, middle, self.details):
             across.addWidget(w)
         across.setSizes([216, 700, 288])
         across.setStretchFactor(1, 1)
@@ -199,7 +199,7 @@ class Window(QMainWindow):
 
     # menus
 
-    def _action(self, menu, text: str, keys: str | QKeySequence.StandardKey | None, call) -> QAction:  # type: ignore[no-untyped-def]
+    def _action(self, menu, text: str, keys: str | QKeySequence.StandardKey | None, call) -> QAction:
         a = QAction(text, self)
         if keys is not None:
             a.setShortcut(QKeySequence(keys))
@@ -360,7 +360,7 @@ class Window(QMainWindow):
             return
         assets = self.session.assets
 
-        def then(made) -> None:  # type: ignore[no-untyped-def]
+        def then(made) -> None:
             values = {"bodies": made.bodies, "joints": made.joints, "pairs_off": made.pairs_off}
             self.session.edit("Fit bodies and joints", lambda s: edit.figure(s, f.id, **values))
             self.strip.tell(f"{len(made.bodies)} bodies and {len(made.joints)} joints fitted to {made.name}")
@@ -401,7 +401,7 @@ class Window(QMainWindow):
         self.tryout.stop()
         settings = scene.settings_fingerprint()
 
-        def then(take) -> None:  # type: ignore[no-untyped-def]
+        def then(take) -> None:
             self.session.edit("Run", lambda s: keep_take(s, assets, take, settings))
             self.stage.uses_take = True
             self.set_station("Takes")
@@ -427,12 +427,12 @@ class Window(QMainWindow):
             return
         scene, assets, bounds = self.session.scene, self.session.assets, dict(self.bake_bounds)
 
-        def work(progress, cancelled):  # type: ignore[no-untyped-def]
+        def work(progress, cancelled):
             return bake_figure(
                 scene, assets, f, take, bounds["degrees"], bounds["millimetres"], progress, cancelled
             )
 
-        def then(baked) -> None:  # type: ignore[no-untyped-def]
+        def then(baked) -> None:
             self.baked_summary = baked.summary()[0].upper() + baked.summary()[1:] + "."
             self.stage.uses_take = False
             self.session.edit(
@@ -463,7 +463,7 @@ class Window(QMainWindow):
         """Open a demo scene."""
         assets = AssetStore()
 
-        def then(scene) -> None:  # type: ignore[no-untyped-def]
+        def then(scene) -> None:
             self.session.new(scene, assets)
             self.set_station("Blend")
             self.stage.frame_selection()

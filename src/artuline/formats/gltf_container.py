@@ -16,7 +16,7 @@ import numpy as np
 
 from artuline.core.errors import ArtulineError
 
-COMPONENTS = {
+COMPONENTS: dict[int, np.dtype] = {
     5120: np.dtype("<i1"),
     5121: np.dtype("<u1"),
     5122: np.dtype("<i2"),
@@ -192,7 +192,7 @@ def open_container(path: Path) -> Container:
             raise fail(f"the file is version {version} of the format; version 2 is needed")
         if length > len(data):
             raise fail(f"the file is cut off: its header claims {length} bytes, there are {len(data)}")
-        chunks = {}
+        chunks: dict[int, bytes] = {}
         at = 12
         while at + 8 <= length:
             size, kind = struct.unpack_from("<II", data, at)

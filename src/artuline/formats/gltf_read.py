@@ -44,17 +44,17 @@ def read_figure(path: Path | str, assets: AssetStore) -> Imported:
             ClipRef(name=name, asset=assets.add(clip.to_arrays()), duration=duration, rate=rate, loop=loop)
         )
     asset = assets.add(mesh.to_arrays()) if mesh is not None else None
-    figure = figure.changed(clips=tuple(refs), clip=refs[0].name if refs else None, asset=asset)  # type: ignore[assignment]
+    figure = figure.changed(clips=tuple(refs), clip=refs[0].name if refs else None, asset=asset)
     size = figure_size(figure, mesh)
     unit = likely_unit(size)
     if unit != 1.0:
         reader.notes.append(f"The figure measures {size:.4g} file units; read as {unit_name(unit)}.")
-    return Imported(figure.changed(unit=unit), tuple(reader.notes))  # type: ignore[arg-type]
+    return Imported(figure.changed(unit=unit), tuple(reader.notes))
 
 
 def figure_size(figure: Figure, mesh: Mesh | None) -> float:
     """Longest side in file units of the rest pose's bounding box, by mesh or else by bones."""
-    matrices = rest_matrices(figure.changed(unit=1.0, position=(0, 0, 0), turn=0.0))  # type: ignore[arg-type]
+    matrices = rest_matrices(figure.changed(unit=1.0, position=(0, 0, 0), turn=0.0))
     points = mesh.skin(matrices) if mesh is not None else matrices[:, :3, 3]
     return float(np.ptp(points, axis=0).max()) if len(points) else 0.0
 
@@ -199,10 +199,10 @@ class _Reader:
         if not parts:
             return None, materials
         width = max(p["slots"].shape[1] for p in parts)
-        for p in parts:
-            extra = width - p["slots"].shape[1]
-            p["weights"] = np.pad(p["weights"], ((0, 0), (0, extra)))
-            p["slots"] = np.pad(p["slots"], ((0, 0), (0, extra)))
+        for part in parts:
+            extra = width - part["slots"].shape[1]
+            part["weights"] = np.pad(part["weights"], ((0, 0), (0, extra)))
+            part["slots"] = np.pad(part["slots"], ((0, 0), (0, extra)))
         offsets = np.cumsum([0] + [len(p["positions"]) for p in parts[:-1]])
         mesh_ = Mesh(
             positions=np.concatenate([p["positions"] for p in parts]).astype(np.float32),

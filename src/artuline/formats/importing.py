@@ -17,7 +17,7 @@ def add_figure(scene: Scene, assets: AssetStore, path: Path | str) -> tuple[Scen
     imported = read_figure(path, assets)
     taken = {f.id for f in scene.figures}
     name = edit.fresh_id(imported.figure.id, taken)
-    figure: Figure = imported.figure.changed(id=name, name=name)  # type: ignore[assignment]
+    figure: Figure = imported.figure.changed(id=name, name=name)
     scene = edit.scene(scene, figures=(*scene.figures, figure))
     if len(scene.figures) == 1 and figure.clip:
         scene = follow_clip(scene, figure)

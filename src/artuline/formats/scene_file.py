@@ -79,7 +79,7 @@ def load_scene(path: Path | str, assets: AssetStore) -> Scene:
     return scene
 
 
-def _parse(raw: object, fail) -> Scene:  # type: ignore[no-untyped-def]
+def _parse(raw: object, fail) -> Scene:
     if not isinstance(raw, dict) or not isinstance(raw.get("version"), int):
         raise fail("scene.json has no format version")
     if raw["version"] > FORMAT_VERSION:

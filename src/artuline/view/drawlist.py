@@ -73,7 +73,8 @@ def shape_outline(shape: Shape, position: Array, turn: Array, scale: float = 1.0
         r = shape.radius * scale
         half = shape.half_length if shape.kind == "capsule" else 0.0
         ring = circle(r)
-        lines = [ring + [half, 0, 0], ring - [half, 0, 0]] if half else [ring]
+        side = np.array([half, 0.0, 0.0])
+        lines = [ring + side, ring - side] if half else [ring]
         t = np.linspace(0, 2 * np.pi, 49)
         loop = np.stack([r * np.sin(t), r * np.cos(t), np.zeros_like(t)], axis=1)
         loop[:, 0] += np.where(np.sin(t) >= 0, half, -half)

@@ -24,7 +24,7 @@ class Renderer:
     def __init__(self, palette: Palette = DAY):
         """Raises ArtulineError if no OpenGL is to be had."""
         try:
-            self.ctx = moderngl.create_context(standalone=True, backend="egl", require=330)
+            self.ctx = moderngl.create_context(standalone=True, backend="egl", require=330)  # type: ignore[arg-type]
         except Exception as error:  # moderngl raises bare Exception
             raise ArtulineError(
                 f"no OpenGL 3.3 is available ({error})", remedy="Install libegl1 and libgl1-mesa-dri."
@@ -150,7 +150,7 @@ class Renderer:
         if scene.ground is None:
             return
         self.ctx.enable_only(moderngl.BLEND)
-        shadow.color_attachments[0].use(0)
+        shadow.color_attachments[0].use(0)  # type: ignore[union-attr]
         _set(
             self._ground,
             {
@@ -298,7 +298,8 @@ def _capsule_mesh(rings: int = 12, around: int = 24) -> tuple[np.ndarray, np.nda
 
 def _cube_mesh() -> tuple[np.ndarray, np.ndarray]:
     """A cube with corners at +-1 and flat faces."""
-    vertices, indices = [], []
+    vertices: list[list[float]] = []
+    indices: list[int] = []
     for axis in range(3):
         for sign in (1.0, -1.0):
             n = np.zeros(3)

@@ -55,8 +55,8 @@ def _joined(scene: Scene, layer: Layer, channel: Channel, frames: Array, values:
     rate = scene.rate
     slope = np.diff(values, axis=0) * rate
     before, after = frames <= layer.start, frames >= layer.end
-    rows = []
-    for i in np.flatnonzero(before):
+    rows: list[tuple[float, Array, Array, Array]] = []
+    for i in map(int, np.flatnonzero(before)):
         rows.append((frames[i], slope[max(i - 1, 0)], values[i], slope[min(i, len(slope) - 1)]))
     inner = [(t * rate, *v) for t, v in zip(channel.times, channel.values)]
     inner = [k for k in inner if frames[0] - 1e-6 <= k[0] <= frames[-1] + 1e-6]
@@ -67,7 +67,7 @@ def _joined(scene: Scene, layer: Layer, channel: Channel, frames: Array, values:
         first = inner.pop(0)
         rows[-1] = (rows[-1][0], rows[-1][1], rows[-1][2], sign * first[3])
     rows += [(f, sign * a, sign * b, sign * c) for f, a, b, c in inner]
-    for n, i in enumerate(np.flatnonzero(after)):
+    for n, i in enumerate(map(int, np.flatnonzero(after))):
         into, out = slope[max(i - 1, 0)], slope[min(i, len(slope) - 1)]
         flip = 1.0
         if channel.path == "rotation" and rows and float(rows[-1][2] @ values[i]) < 0:

@@ -162,9 +162,9 @@ def _bodies(f: Figure) -> list[Finding]:
             )
         )
     for j in f.joints:
-        a, b = body_mass(by_id[j.parent]), body_mass(by_id[j.child])
-        if min(a, b) > 0 and max(a, b) / min(a, b) > MOST_RATIO:
-            text = f"{by_id[j.child].bone} ({b:.2g} kg) and {by_id[j.parent].bone} ({a:.2g} kg) differ more than ten times in mass."
+        above, below = body_mass(by_id[j.parent]), body_mass(by_id[j.child])
+        if min(above, below) > 0 and max(above, below) / min(above, below) > MOST_RATIO:
+            text = f"{by_id[j.child].bone} ({below:.2g} kg) and {by_id[j.parent].bone} ({above:.2g} kg) differ more than ten times in mass."
             found.append(Finding(1, text, f.id, by_id[j.child].bone))
         idle = j.limited and j.kind == "ball" and max(j.swing_y, j.swing_z, j.twist[1] - j.twist[0]) < 1e-3
         if idle:

@@ -97,14 +97,14 @@ def to_matrix(q: ArrayLike) -> Array:
 
 def align(a: ArrayLike, b: ArrayLike) -> Array:
     """Smallest rotation that turns direction ``a`` into direction ``b``. (3,), (3,) -> (4,)."""
-    a = np.asarray(a, float) / np.linalg.norm(a)
-    b = np.asarray(b, float) / np.linalg.norm(b)
-    w = 1.0 + float(a @ b)
+    u, v = np.array(a, float), np.array(b, float)
+    u, v = u / np.linalg.norm(u), v / np.linalg.norm(v)
+    w = 1.0 + float(u @ v)
     if w < 1e-9:
-        side = np.eye(3)[int(np.argmin(np.abs(a)))]
-        axis = np.cross(a, side)
+        side = np.eye(3)[int(np.argmin(np.abs(u)))]
+        axis = np.cross(u, side)
         return np.append(axis / np.linalg.norm(axis), 0.0)
-    return normalize(np.append(np.cross(a, b), w))
+    return normalize(np.append(np.cross(u, v), w))
 
 
 def make_continuous(q: ArrayLike) -> Array:

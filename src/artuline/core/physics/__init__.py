@@ -20,4 +20,4 @@ def _cache_folder() -> str:
 
 
 if not os.environ.get("NUMBA_CACHE_DIR"):
-    numba.config.CACHE_DIR = _cache_folder()
+    numba.config.CACHE_DIR = _cache_folder()  # type: ignore[attr-defined]

@@ -17,12 +17,12 @@ def replace(items: tuple[T, ...], id_: str, change: Callable[[T], T]) -> tuple[T
 
 def scene(s: Scene, **values: object) -> Scene:
     """A scene with fields replaced."""
-    return s.changed(**values)  # type: ignore[return-value]
+    return s.changed(**values)
 
 
 def figure(s: Scene, figure_id: str, **values: object) -> Scene:
     """Replace fields of one figure."""
-    return map_figure(s, figure_id, lambda f: f.changed(**values))  # type: ignore[arg-type,return-value]
+    return map_figure(s, figure_id, lambda f: f.changed(**values))
 
 
 def map_figure(s: Scene, figure_id: str, change: Callable[[Figure], Figure]) -> Scene:
@@ -45,13 +45,13 @@ def joints(s: Scene, figure_id: str, ids: set[str], change: Callable[[Joint], Jo
 def group(s: Scene, figure_id: str, group_id: str, **values: object) -> Scene:
     """Replace fields of one group."""
     f = s.figure(figure_id)
-    changed = replace(f.groups, group_id, lambda g: g.changed(**values))  # type: ignore[arg-type,return-value]
+    changed = replace(f.groups, group_id, lambda g: g.changed(**values))
     return figure(s, figure_id, groups=changed)
 
 
 def obstacle(s: Scene, obstacle_id: str, **values: object) -> Scene:
     """Replace fields of one obstacle."""
-    changed = replace(s.obstacles, obstacle_id, lambda o: o.changed(**values))  # type: ignore[arg-type,return-value]
+    changed = replace(s.obstacles, obstacle_id, lambda o: o.changed(**values))
     return scene(s, obstacles=changed)
 
 

@@ -9,7 +9,8 @@ import math
 from collections import Counter
 from collections.abc import Iterable
 from functools import cached_property
-from typing import Annotated, Literal
+from itertools import pairwise
+from typing import Annotated, Literal, Self
 
 import numpy as np
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field, model_validator
@@ -43,7 +44,7 @@ class Model(BaseModel):
         frozen=True, extra="forbid", allow_inf_nan=False, ignored_types=(cached_property,)
     )
 
-    def changed(self, **values: object) -> "Model":
+    def changed(self, **values: object) -> Self:
         """A validated copy with some fields replaced."""
         return type(self).model_validate({**{n: getattr(self, n) for n in type(self).model_fields}, **values})
 
@@ -156,7 +157,7 @@ class Lane(Model):
     @model_validator(mode="after")
     def _sorted(self) -> "Lane":
         frames = [k.frame for k in self.keys]
-        if any(b < a for a, b in zip(frames, frames[1:])):
+        if any(b < a for a, b in pairwise(frames)):
             raise ValueError("the keys of a lane must run forward in time")
         return self
 
@@ -164,7 +165,7 @@ class Lane(Model):
         """The lane at one or many frames (any shape)."""
         if not self.keys:
             return np.full(np.shape(frame), self.rest)
-        return np.interp(frame, [k.frame for k in self.keys], [k.value for k in self.keys])
+        return np.asarray(np.interp(frame, [k.frame for k in self.keys], [k.value for k in self.keys]))
 
 
 class Group(Model):
@@ -300,7 +301,7 @@ class Obstacle(Model):
     @model_validator(mode="after")
     def _forward(self) -> "Obstacle":
         frames = [k.frame for k in self.keys]
-        if any(b <= a for a, b in zip(frames, frames[1:])):
+        if any(b <= a for a, b in pairwise(frames)):
             raise ValueError(f"the keys of obstacle {self.name!r} must run forward in time")
         return self
 

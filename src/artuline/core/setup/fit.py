@@ -60,7 +60,7 @@ def vertex_area(points: Array, triangles: np.ndarray) -> Array:
     """A third of the area of the triangles around each vertex (V,)."""
     a, b, c = (points[triangles[:, k]] for k in range(3))
     area = np.linalg.norm(np.cross(b - a, c - a), axis=1) / 6.0
-    return np.bincount(triangles.reshape(-1), np.repeat(area, 3), len(points))
+    return np.bincount(triangles.reshape(-1), np.repeat(area, 3), len(points)).astype(float)
 
 
 def fit_bodies(figure: Figure, assets: AssetStore, density: float = 1000.0) -> tuple[Body, ...]:
@@ -136,7 +136,7 @@ def fit_shape(
     back = rotation.conjugate(turn)
     place = rotation.rotate(back, np.array(shape.position) - origin)
     facing = rotation.multiply(back, np.array(shape.rotation))
-    return shape.changed(position=tuple(place), rotation=tuple(facing))  # type: ignore[return-value]
+    return shape.changed(position=tuple(place), rotation=tuple(facing))
 
 
 def _weighted_quantile(values: Array, weight: Array, share: float) -> float:
@@ -161,7 +161,7 @@ def _capsule(points: Array, weight: Array, centre: Array, axis: Array) -> tuple[
     offset = rotation.rotate(turn, np.array([0.5 * (lo + hi), mid[0], mid[1]]))
     kind = "capsule" if half > 0.15 * radius else "sphere"
     shape = Shape(
-        kind=kind,  # type: ignore[arg-type]
+        kind=kind,
         position=tuple(centre + offset),
         rotation=tuple(turn),
         radius=radius,

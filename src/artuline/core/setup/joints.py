@@ -123,7 +123,7 @@ def _hinge(
         else:
             lo, hi = min(lo, straight - FULL_BEND), max(straight + STRAIGHT_MARGIN, hi - MARGIN)
     limit = math.radians(179.0)
-    return joint.changed(  # type: ignore[return-value]
+    return joint.changed(
         kind="hinge",
         frame=tuple(frame_c),
         parent_frame=tuple(frame_p),
@@ -148,7 +148,7 @@ def _ball(joint: Joint, turns: Array, frame: Array, bone: str) -> Joint:
     y, z = np.clip(np.maximum(reach + MARGIN, least_swing), 0.0, MOST_SWING)
     lo = min(float(twist.min()) - MARGIN, -least_twist)
     hi = max(float(twist.max()) + MARGIN, least_twist)
-    return joint.changed(  # type: ignore[return-value]
+    return joint.changed(
         frame=tuple(frame),
         parent_frame=tuple(frame_p),
         swing_y=float(y),

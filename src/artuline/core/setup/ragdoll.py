@@ -35,8 +35,8 @@ def set_up(figure: Figure, assets: AssetStore, density: float = 1000.0) -> Figur
     bodies = fit_bodies(figure, assets, density)
     groups = figure.groups
     bare = figure.changed(bodies=bodies, joints=(), pairs_off=(), groups=groups)
-    made: Figure = bare.changed(joints=propose_joints(bare, assets, bodies))  # type: ignore[arg-type,assignment]
-    return made.changed(pairs_off=tuple((a, b) for a, b, _ in resting_overlaps(made)))  # type: ignore[return-value]
+    made: Figure = bare.changed(joints=propose_joints(bare, assets, bodies))
+    return made.changed(pairs_off=tuple((a, b) for a, b, _ in resting_overlaps(made)))
 
 
 def set_up_in_scene(scene: Scene, figure_id: str, assets: AssetStore) -> Scene:
