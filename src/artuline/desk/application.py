@@ -1,5 +1,6 @@
 """Starting the window."""
 
+import os
 import sys
 from pathlib import Path
 
@@ -30,6 +31,13 @@ def start(path: Path | None = None, demo: str | None = None, picture: Path | Non
 
     Raises ArtulineError if the file cannot be opened.
     """
+    if not any(os.environ.get(n) for n in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")):
+        if picture is None:
+            raise ArtulineError(
+                "there is no display to open a window on",
+                remedy="Set DISPLAY, or use the commands that need no window: artuline --help.",
+            )
+        os.environ["QT_QPA_PLATFORM"] = "offscreen"
     app = make_application()
     window = Window()
     if path is not None:
@@ -47,6 +55,7 @@ def start(path: Path | None = None, demo: str | None = None, picture: Path | Non
         window.set_station("Blend")
         window.stage.frame_selection()
     window.show()
+    window.stage.setFocus()
     if picture is None:
         return app.exec()
     failed: list[ArtulineError] = []

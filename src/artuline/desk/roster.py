@@ -1,5 +1,7 @@
 """The roster: figures and bones, and the state of each at a glance."""
 
+from typing import Any
+
 from PySide6.QtCore import QItemSelectionModel, QRect, Qt, QTimer
 from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import (
@@ -18,10 +20,25 @@ from artuline.view.stage import bone_handover
 FIGURE, BONE, STATE, SHARE = (int(Qt.ItemDataRole.UserRole) + k for k in range(4))
 
 
+def _words(index) -> str:
+    """How far a body is handed over; nothing for one on its keys, whose mark is a round disc."""
+    share = float(index.data(SHARE) or 0.0)
+    if index.data(STATE) != "body" or share <= 0.0:
+        return ""
+    return "physics" if share >= 1.0 else f"{100 * share:.0f} %"
+
+
 class _Marks(QStyledItemDelegate):
     """Draws the state at the right: a filled disc for a body, a ring for a bone merged into one above, and how far
     it is handed over in words and colour.
     """
+
+    def initStyleOption(self, option: QStyleOptionViewItem, index) -> None:
+        super().initStyleOption(option, index)
+        # typing of Qt's stubs: the option's fields are plain attributes
+        item: Any = option
+        room = item.rect.width() - (72 if _words(index) else 24)
+        item.text = item.fontMetrics.elidedText(item.text, Qt.TextElideMode.ElideRight, room)
 
     def paint(self, painter: QPainter, option: QStyleOptionViewItem, index) -> None:
         super().paint(painter, option, index)
@@ -43,10 +60,9 @@ class _Marks(QStyledItemDelegate):
                 painter.drawEllipse(mark)
             painter.setFont(theme.font(theme.SMALL))
             painter.setPen(theme.color("vermilion_text" if share > 0.5 else "teal_text"))
-            words = "keyed" if share <= 0.0 else ("physics" if share >= 1.0 else f"{100 * share:.0f} %")
             painter.drawText(
-                QRect(box.right() - 76, box.top(), 54, box.height()),
-                Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, words,
+                QRect(box.right() - 72, box.top(), 52, box.height()),
+                Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, _words(index),
             )  # fmt: skip
         elif state == "merged":
             painter.setBrush(Qt.BrushStyle.NoBrush)

@@ -15,7 +15,7 @@ from artuline.desk.session import Session
 from artuline.view.camera import Camera
 from artuline.view.palette import rgb
 from artuline.view.renderer import Renderer
-from artuline.view.stage import FigureState, Show, draw_list, figure_states, pick
+from artuline.view.stage import FigureState, Show, draw_list, figure_states, mesh_of, pick
 
 ORBIT = 0.008  # radians a pixel
 SLOW = 0.034  # seconds a picture may take while things move
@@ -208,7 +208,8 @@ class Stage(QWidget):
             if chosen:
                 points = [state.matrices[chosen, :3, 3], state.matrices[chosen, :3, 3] + 0.12]
                 break
-            points.append(state.matrices[:, :3, 3])
+            mesh = mesh_of(figure, self.session.assets)
+            points.append(mesh.skin(state.matrices) if mesh is not None else state.matrices[:, :3, 3])
         if points:
             self.camera = self.camera.framed(np.concatenate(points))
             self.refresh()

@@ -12,7 +12,7 @@ from artuline.view.palette import DAY, NIGHT, Palette
 UNIT = 4
 CONTROL = 26
 SMALL, PLAIN, LARGE = 11, 13, 16
-FAMILY = "Source Sans 3"
+FAMILY = "Artuline Sans"
 
 _now: Palette = DAY
 
@@ -44,7 +44,7 @@ def icon(name: str, tint: str = "ink") -> QIcon:
 
 def load_fonts() -> None:
     """Register the shipped fonts with Qt."""
-    for name in ("SourceSans3-400.ttf", "SourceSans3-600.ttf"):
+    for name in ("ArtulineSans-400.ttf", "ArtulineSans-600.ttf"):
         data = files("artuline.desk").joinpath("fonts", name).read_bytes()
         QFontDatabase.addApplicationFontFromData(QByteArray(data))
 

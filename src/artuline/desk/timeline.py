@@ -317,7 +317,8 @@ class Timeline(QWidget):
         self._drag = None
 
     def _change(self, at: QPointF) -> Callable[[Scene], Scene]:
-        kind, what = self._drag or ("", None)
+        assert self._drag is not None
+        kind, what = self._drag
         scene = self.session.scene
         now = round(min(max(self.frame_at(at.x()), scene.start), scene.end))
         if kind == "interval":
