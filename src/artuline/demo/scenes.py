@@ -71,7 +71,7 @@ def boom(assets: AssetStore) -> Scene:
     scene = Scene(
         name="boom", rate=24.0, start=0, end=168, figures=(figure,), obstacles=(arm, mast, *bollards)
     )
-    return edit.hand_over(scene, figure.id, None, 50, 156, ramp_in=0, ramp_out=28, tone=0.06)
+    return edit.hand_over(scene, figure.id, None, 49, 156, ramp_in=0, ramp_out=28, tone=0.06)
 
 
 DEMOS: dict[str, Demo] = {

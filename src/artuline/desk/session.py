@@ -53,7 +53,7 @@ class Session(QObject):
         self.frame = 0.0
         self.path: Path | None = None
         self.stack = QUndoStack(self)
-        self.stack.cleanChanged.connect(lambda _: self.file_changed.emit())
+        self.stack.cleanChanged.connect(self.file_changed)
         self._take: tuple[str, Take] | None = None
         self._preview: Scene | None = None
         self._autosaved: Scene | None = None

@@ -1,6 +1,9 @@
 """Colours, type, sizes and icons of the window: the only place that knows them."""
 
+import os
+import tempfile
 from importlib.resources import files
+from pathlib import Path
 
 import qtawesome
 from PySide6.QtCore import QByteArray
@@ -75,6 +78,13 @@ def apply(app: QApplication, night: bool = False) -> None:
     app.setStyleSheet(_sheet(_now))
 
 
+def _arrow(c: Palette) -> str:
+    """A file with the arrow of the choice boxes: style sheets take pictures from files only."""
+    path = Path(tempfile.gettempdir()) / f"artuline-{os.getuid()}-arrow-{c.name}.png"
+    qtawesome.icon("mdi6.chevron-down", color=c.faint).pixmap(24, 24).save(str(path), "PNG")
+    return path.as_posix()
+
+
 def _sheet(c: Palette) -> str:
     return f"""
     * {{ font-family: "{FAMILY}"; font-size: {PLAIN}px; color: {c.ink}; }}
@@ -109,6 +119,9 @@ def _sheet(c: Palette) -> str:
     QLineEdit:disabled {{ color: {c.faint}; background: {c.panel}; }}
     QComboBox {{ min-height: {CONTROL - 2}px; border: 1px solid {c.rule}; border-radius: 3px;
         background: {c.raised}; padding: 0 6px; }}
+    QComboBox::drop-down {{ border: none; width: 20px; }}
+    QComboBox::down-arrow {{ image: url({_arrow(c)}); width: 12px; height: 12px; }}
+    QToolButton::menu-indicator {{ image: none; }}
     QComboBox QAbstractItemView {{ background: {c.raised}; border: 1px solid {c.rule}; }}
     QTreeView {{ background: {c.panel}; border: none; outline: none; }}
     QTreeView::item {{ min-height: 22px; }}

@@ -140,7 +140,7 @@ class Window(QMainWindow):
         across.setChildrenCollapsible(False)
         for w in (left, middle, self.details):
             across.addWidget(w)
-        across.setSizes([216, 700, 288])
+        across.setSizes([236, 690, 280])
         across.setStretchFactor(1, 1)
         left.setMinimumWidth(150)
         self.details.setMinimumWidth(262)

@@ -79,6 +79,10 @@ class Renderer:
 
     def draw(self, scene: DrawList, camera: Camera, width: int, height: int) -> np.ndarray:
         """The picture as (height, width, 4) uint8, top row first."""
+        with self.ctx:
+            return self._draw(scene, camera, width, height)
+
+    def _draw(self, scene: DrawList, camera: Camera, width: int, height: int) -> np.ndarray:
         main, shadow = self._target(width, height)
         vp = camera.projection(width / height) @ camera.view()
         shared = {

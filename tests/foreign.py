@@ -1,0 +1,188 @@
+"""Figures in glTF files written with pygltflib directly, by code that shares nothing with the importer."""
+
+import math
+
+import numpy as np
+import pygltflib as g
+
+
+class Writer:
+    """Collects accessors into one binary block."""
+
+    def __init__(self):
+        self.doc = g.GLTF2(asset=g.Asset(version="2.0"), scene=0, scenes=[g.Scene(nodes=[])])
+        self.blob = b""
+
+    def accessor(self, a, kind, component=5126, **more):
+        a = np.ascontiguousarray(a)
+        self.blob += b"\0" * (-len(self.blob) % 4)
+        self.doc.bufferViews.append(g.BufferView(buffer=0, byteOffset=len(self.blob), byteLength=a.nbytes))
+        self.blob += a.tobytes()
+        view = len(self.doc.bufferViews) - 1
+        made = g.Accessor(bufferView=view, componentType=component, count=len(a), type=kind, **more)
+        if kind in ("SCALAR", "VEC3") and component == 5126:
+            flat = a.reshape(len(a), -1)
+            made.min, made.max = flat.min(axis=0).tolist(), flat.max(axis=0).tolist()
+        self.doc.accessors.append(made)
+        return len(self.doc.accessors) - 1
+
+    def save(self, path):
+        self.doc.buffers = [g.Buffer(byteLength=len(self.blob))]
+        self.doc.set_binary_blob(self.blob)
+        self.doc.save_binary(str(path))
+        return path
+
+
+def tube(a, b, radius, rings=6, around=8):
+    """Vertices and triangles of a closed tube from a to b."""
+    a, b = np.array(a, float), np.array(b, float)
+    along = (b - a) / np.linalg.norm(b - a)
+    side = np.cross(along, [0.3, 0.5, 0.8])
+    side /= np.linalg.norm(side)
+    other = np.cross(along, side)
+    t = np.linspace(0, 2 * np.pi, around, endpoint=False)
+    ring = radius * (np.cos(t)[:, None] * side + np.sin(t)[:, None] * other)
+    points = [a + (b - a) * i / (rings - 1) + ring for i in range(rings)]
+    vertices = np.concatenate([*points, [a, b]])
+    faces = []
+    for i in range(rings - 1):
+        for k in range(around):
+            p, q = i * around + k, i * around + (k + 1) % around
+            faces += [[p, q, q + around], [p, q + around, p + around]]
+    for k in range(around):
+        faces.append([rings * around, (k + 1) % around, k])
+        last = (rings - 1) * around
+        faces.append([rings * around + 1, last + k, last + (k + 1) % around])
+    return vertices, np.array(faces)
+
+
+def write_figure(path, bones, segments, *, size=1.0, scale=1.0, root_turn=None, clip=None, weights="float"):
+    """Write a figure.
+
+    bones: name -> (parent name or None, place (3,) in the file's world); segments: (bone, a, b, radius) tubes
+    bound wholly to one bone. ``scale``: of an armature node above the bones, whose own numbers are divided
+    by it. ``size``: file units per metre. ``root_turn``: quaternion of that node. ``clip``: bone -> (times, quaternions).
+    """
+    w = Writer()
+    scale = scale / size
+    names = list(bones)
+    place = {n: np.array(p, float) for n, (_, p) in bones.items()}
+    armature = g.Node(name="Armature", scale=[scale * size] * 3, children=[])
+    if root_turn is not None:
+        armature.rotation = list(root_turn)
+    w.doc.nodes.append(armature)
+    # the nodes are written leaves first: the order of the nodes is free
+    order = names[::-1]
+    index = {n: i + 1 for i, n in enumerate(order)}
+    for n in order:
+        up = bones[n][0]
+        t = (place[n] - (place[up] if up else 0.0)) / scale
+        children = [index[c] for c in names if bones[c][0] == n]
+        w.doc.nodes.append(g.Node(name=n, translation=t.tolist(), children=children))
+    armature.children = [index[n] for n in names if bones[n][0] is None]
+    vertices, faces, joints = [], [], []
+    for bone, a, b, radius in segments:
+        v, f = tube(a, b, radius)
+        faces.append(f + sum(len(x) for x in vertices))
+        vertices.append(v / scale)
+        joints += [names.index(bone)] * len(v)
+    vertices, faces = np.concatenate(vertices), np.concatenate(faces)
+    slots = np.zeros((len(joints), 4), np.uint8)
+    slots[:, 0] = joints
+    if weights == "float":
+        shares, component, more = np.eye(4, dtype=np.float32)[np.zeros(len(joints), int)], 5126, {}
+    else:
+        shares = np.zeros((len(joints), 4), np.uint8)
+        shares[:, 0] = 255
+        component, more = 5121, {"normalized": True}
+    binds = np.tile(np.eye(4, dtype=np.float32), (len(names), 1, 1))
+    for i, n in enumerate(names):
+        binds[i, 3, :3] = -place[n] / scale
+    attributes = g.Attributes(
+        POSITION=w.accessor(vertices.astype(np.float32), "VEC3"),
+        JOINTS_0=w.accessor(slots, "VEC4", 5121),
+        WEIGHTS_0=w.accessor(shares, "VEC4", component, **more),
+    )
+    indices = w.accessor(faces.reshape(-1).astype(np.uint16), "SCALAR", 5123)
+    w.doc.meshes = [g.Mesh(primitives=[g.Primitive(attributes=attributes, indices=indices)])]
+    bind = w.accessor(binds.reshape(-1, 16), "MAT4")
+    w.doc.skins = [g.Skin(joints=[index[n] for n in names], inverseBindMatrices=bind)]
+    w.doc.nodes.append(g.Node(name="skin", mesh=0, skin=0))
+    w.doc.scenes[0].nodes = [0, len(w.doc.nodes) - 1]
+    if clip:
+        animation = g.Animation(name="move", channels=[], samplers=[])
+        for bone, (times, quaternions) in clip.items():
+            sampler = g.AnimationSampler(
+                input=w.accessor(np.array(times, np.float32), "SCALAR"),
+                output=w.accessor(np.array(quaternions, np.float32), "VEC4"),
+                interpolation="LINEAR",
+            )
+            animation.samplers.append(sampler)
+            target = g.AnimationChannelTarget(node=index[bone], path="rotation")
+            animation.channels.append(g.AnimationChannel(sampler=len(animation.samplers) - 1, target=target))
+        w.doc.animations = [animation]
+    return w.save(path)
+
+
+def turn(axis, degrees):
+    """Quaternion of a rotation about a world axis."""
+    a = math.radians(degrees) / 2
+    return [*(math.sin(a) * np.array(axis, float)), math.cos(a)]
+
+
+def swing_clip(bone, axis=(1, 0, 0), degrees=30.0, seconds=2.0):
+    """A bone that swings to and fro."""
+    times = np.linspace(0, seconds, 49)
+    return {bone: (times, [turn(axis, degrees * math.sin(math.pi * t)) for t in times])}
+
+
+def write_walker(path, **more):
+    """A two-legged figure, 1.7 m, with bone names of its own."""
+    bones = {
+        "Bip Pelvis": (None, (0, 0.95, 0)), "Bip Torso": ("Bip Pelvis", (0, 1.1, 0)),
+        "Bip Skull": ("Bip Torso", (0, 1.5, 0)),
+    }  # fmt: skip
+    segments = [
+        ("Bip Pelvis", (0, 0.9, 0), (0, 1.08, 0), 0.13), ("Bip Torso", (0, 1.1, 0), (0, 1.48, 0), 0.15),
+        ("Bip Skull", (0, 1.5, 0), (0, 1.7, 0), 0.09),
+    ]  # fmt: skip
+    for side, s in (("Left", 1), ("Right", -1)):
+        x = 0.1 * s
+        bones |= {
+            f"{side} Thigh": ("Bip Pelvis", (x, 0.9, 0)), f"{side} Calf": (f"{side} Thigh", (x, 0.48, 0.01)),
+            f"{side} Foot": (f"{side} Calf", (x, 0.08, 0)),
+            f"{side} UpperArm": ("Bip Torso", (2.2 * x, 1.42, 0)),
+            f"{side} Elbow": (f"{side} UpperArm", (2.4 * x, 1.14, 0)),
+        }  # fmt: skip
+        segments += [
+            (f"{side} Thigh", (x, 0.88, 0), (x, 0.5, 0), 0.075),
+            (f"{side} Calf", (x, 0.46, 0), (x, 0.1, 0), 0.055),
+            (f"{side} Foot", (x, 0.04, -0.06), (x, 0.04, 0.16), 0.04),
+            (f"{side} UpperArm", (2.2 * x, 1.4, 0), (2.4 * x, 1.16, 0), 0.045),
+            (f"{side} Elbow", (2.4 * x, 1.12, 0), (2.5 * x, 0.85, 0), 0.04),
+        ]
+    more.setdefault("clip", swing_clip("Left Thigh"))
+    return write_figure(path, bones, segments, **more)
+
+
+def write_centimetre_walker(path):
+    """The same in centimetres, with weights as normalised integers."""
+    return write_walker(path, size=100.0, weights="integer")
+
+
+def write_scaled_walker(path):
+    """The same in metres, below an armature that is scaled by 0.01."""
+    return write_walker(path, scale=0.01)
+
+
+def write_chain(path, count=40):
+    """A chain of bones, 2 m long, hanging from a post, lying along Z in the file and turned up by its root."""
+    bones = {"post": (None, (0, 0, 2.2))}
+    segments = [("post", (0, 0, 2.1), (0, 0, 2.2), 0.05)]
+    step = 2.0 / count
+    for i in range(count):
+        z = 2.1 - i * step
+        bones[f"link.{i:02d}"] = ("post" if i == 0 else f"link.{i - 1:02d}", (0, 0, z))
+        segments.append((f"link.{i:02d}", (0, 0, z - 0.004), (0, 0, z - step + 0.004), 0.018))
+    clip = swing_clip("link.00", axis=(0, 1, 0), degrees=25.0)
+    return write_figure(path, bones, segments, root_turn=turn((1, 0, 0), -90), clip=clip)

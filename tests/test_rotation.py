@@ -1,0 +1,86 @@
+"""Rotations against SciPy and against their own laws."""
+
+import numpy as np
+from hypothesis import given
+from hypothesis import strategies as st
+from scipy.spatial.transform import Rotation
+
+from artuline.core.geometry import rotation, transforms
+
+numbers = st.floats(-1.0, 1.0, allow_nan=False)
+vectors = st.tuples(numbers, numbers, numbers).map(np.array)
+quaternions = (
+    st.tuples(numbers, numbers, numbers, numbers)
+    .filter(lambda q: np.linalg.norm(q) > 0.1)
+    .map(lambda q: rotation.normalize(np.array(q)))
+)
+
+
+@given(quaternions, quaternions, vectors)
+def test_product_rotates_by_the_second_first(a, b, v):
+    expected = Rotation.from_quat(a).apply(Rotation.from_quat(b).apply(v))
+    np.testing.assert_allclose(rotation.rotate(rotation.multiply(a, b), v), expected, atol=1e-12)
+
+
+@given(quaternions)
+def test_matrix_and_quaternion_agree_with_scipy(q):
+    matrix = rotation.to_matrix(q)
+    np.testing.assert_allclose(matrix, Rotation.from_quat(q).as_matrix(), atol=1e-12)
+    assert rotation.angle_between(rotation.from_matrix(matrix), q) < 1e-7
+
+
+@given(vectors)
+def test_exponential_and_logarithm_are_inverse(v):
+    v = 3.0 * v / max(1.0, np.linalg.norm(v))
+    np.testing.assert_allclose(rotation.to_rotation_vector(rotation.from_rotation_vector(v)), v, atol=1e-9)
+
+
+@given(quaternions)
+def test_swing_and_twist_multiply_back(q):
+    swing, twist = rotation.swing_twist(q)
+    assert np.linalg.norm(swing) <= np.pi + 1e-9 and abs(twist) <= np.pi + 1e-9
+    s = rotation.from_rotation_vector(np.array([0.0, *swing]))
+    t = rotation.from_rotation_vector(np.array([twist, 0.0, 0.0]))
+    assert rotation.angle_between(rotation.multiply(s, t), q) < 1e-6
+
+
+@given(quaternions, quaternions, st.floats(0.0, 1.0))
+def test_slerp_divides_the_angle(a, b, share):
+    whole = rotation.angle_between(a, b)
+    part = rotation.angle_between(a, rotation.slerp(a, b, np.array(share)))
+    assert abs(part - share * whole) < 1e-6
+
+
+@given(vectors.filter(lambda v: np.linalg.norm(v) > 0.1), vectors.filter(lambda v: np.linalg.norm(v) > 0.1))
+def test_align_turns_one_direction_onto_the_other(a, b):
+    turned = rotation.rotate(rotation.align(a, b), a / np.linalg.norm(a))
+    np.testing.assert_allclose(turned, b / np.linalg.norm(b), atol=1e-6)
+
+
+def test_align_of_opposite_directions_is_half_a_turn():
+    np.testing.assert_allclose(
+        rotation.rotate(rotation.align([0, 1, 0], [0, -1, 0]), [0, 1.0, 0]), [0, -1, 0]
+    )
+
+
+def test_continuous_signs_never_flip():
+    angles = np.linspace(0.0, 4.0 * np.pi, 50)
+    q = np.stack([np.sin(angles / 2), 0 * angles, 0 * angles, np.cos(angles / 2)], -1)
+    broken = q * np.where(np.arange(50) % 3 == 0, -1.0, 1.0)[:, None]
+    steps = np.sum(rotation.make_continuous(broken)[1:] * rotation.make_continuous(broken)[:-1], axis=-1)
+    assert (steps > 0).all()
+
+
+@given(quaternions, vectors, st.tuples(*[st.floats(0.1, 3.0)] * 3).map(np.array))
+def test_matrices_split_into_what_they_were_made_of(q, t, s):
+    p, r, scale = transforms.decompose(transforms.compose(t, q, s))
+    np.testing.assert_allclose(p, t, atol=1e-12)
+    np.testing.assert_allclose(scale, s, atol=1e-9)
+    assert rotation.angle_between(r, q) < 1e-6
+
+
+def test_a_mirrored_matrix_splits_into_a_negative_scale():
+    m = np.diag([-2.0, 3.0, 4.0, 1.0])
+    p, r, scale = transforms.decompose(m)
+    np.testing.assert_allclose(transforms.compose(p, r, scale), m, atol=1e-12)
+    assert scale[0] < 0

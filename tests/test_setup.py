@@ -1,0 +1,117 @@
+"""Bodies, joints and limits proposed for figures that nothing was tuned for."""
+
+import numpy as np
+import pytest
+
+from artuline.core.errors import ArtulineError
+from artuline.core.geometry import distance, rotation
+from artuline.core.motion.skeleton import rest_matrices, rigid
+from artuline.core.scene.assets import AssetStore
+from artuline.core.scene.model import Bone, Figure
+from artuline.core.setup.anatomy import segment_of
+from artuline.core.setup.fit import divide_skin, fit_bodies
+from artuline.core.setup.joints import clip_rotations, keyed_limit_excess
+from artuline.core.setup.ragdoll import set_up
+from artuline.core.setup.units import likely_unit
+from artuline.formats.gltf_read import read_figure
+from tests import foreign
+
+WRITERS = {
+    "walker": foreign.write_walker,
+    "centimetres": foreign.write_centimetre_walker,
+    "chain": foreign.write_chain,
+}
+
+
+@pytest.fixture(scope="module", params=["deckhand", *WRITERS])
+def ready(request, tmp_path_factory, deckhand):
+    if request.param == "deckhand":
+        figure, assets = deckhand
+    else:
+        path = WRITERS[request.param](tmp_path_factory.mktemp("figures") / f"{request.param}.glb")
+        assets = AssetStore()
+        figure = read_figure(path, assets).figure
+    return set_up(figure, assets), assets
+
+
+def test_shapes_follow_the_skin_just_under_it(ready):
+    figure, assets = ready
+    parts = divide_skin(figure, assets)
+    p, q = rigid(rest_matrices(figure))
+    for body in figure.bodies:
+        b = figure.bone_index[body.bone]
+        points = rotation.rotate(rotation.conjugate(q[b]), parts.points[parts.owner == b] - p[b])
+        d = distance.shape(points, body.shapes[0])
+        size = np.ptp(points, axis=0).max()
+        assert np.median(np.abs(d)) < 0.2 * size
+        # under the surface: hardly any skin lies deep inside its own shape
+        assert np.quantile(d, 0.1) > -0.3 * size
+
+
+def test_every_body_but_one_hangs_on_its_nearest_ancestor_with_a_body(ready):
+    figure, _ = ready
+    assert len(figure.joints) == len(figure.bodies) - 1
+    ids = {b.id: b.bone for b in figure.bodies}
+    parents = {b.name: b.parent for b in figure.bones}
+    for j in figure.joints:
+        up = parents[ids[j.child]]
+        while up not in figure.body_of:
+            up = parents[up]
+        assert up == ids[j.parent]
+
+
+def test_limits_hold_every_frame_of_every_clip(ready):
+    figure, assets = ready
+    turns = clip_rotations(figure, assets)
+    assert len(turns) > 10
+    for joint in figure.joints:
+        assert keyed_limit_excess(figure, joint, turns).max() < 1e-6, joint.id
+
+
+def test_both_sides_are_set_up_alike(ready):
+    figure, _ = ready
+    volume = {b.bone: b.shapes[0].radius for b in figure.bodies}
+    for name, radius in volume.items():
+        other = name.replace("Left", "Right").replace("_l", "_r")
+        if other != name and other in volume:
+            assert radius == pytest.approx(volume[other], rel=0.05)
+
+
+def test_knees_and_elbows_are_hinges(deckhand):
+    figure, assets = deckhand
+    made = set_up(figure, assets)
+    kinds = {j.child: j.kind for j in made.joints}
+    for bone in ("shin_l", "shin_r", "forearm_l", "forearm_r"):
+        assert kinds[bone] == "hinge"
+    assert kinds["thigh_l"] == kinds["head"] == "ball"
+
+
+def test_small_bones_are_merged_into_their_parents(deckhand):
+    figure, assets = deckhand
+    bones = {b.bone for b in fit_bodies(figure, assets)}
+    assert not bones & {"fingers_l", "thumb_l", "fingers_r", "thumb_r"}
+    assert {"hips", "chest", "head", "hand_l", "thigh_r", "shin_r"} <= bones
+
+
+def test_a_figure_without_a_mesh_is_refused_in_words():
+    with pytest.raises(ArtulineError, match="no mesh"):
+        fit_bodies(Figure(id="f", name="f", bones=(Bone(name="a"),)), AssetStore())
+
+
+@pytest.mark.parametrize(
+    "size, unit",
+    [(1.7, 1.0), (0.4, 1.0), (6.0, 1.0), (170.0, 0.01), (1750.0, 0.001), (69.0, 0.0254), (0.0, 1.0)],
+)
+def test_the_unit_is_guessed_from_the_size(size, unit):
+    assert likely_unit(size) == unit
+
+
+@pytest.mark.parametrize(
+    "name, segment",
+    [
+        ("thigh_l", "thigh"), ("LeftUpLeg", "thigh"), ("Right Calf", "shin"), ("upper_arm_r", "upper arm"),
+        ("LowerArm.L", "forearm"), ("Bip Spine2", "spine"), ("paw_fl", "foot"), ("link.07", None),
+    ],
+)  # fmt: skip
+def test_names_tell_the_segment(name, segment):
+    assert segment_of(name) == segment

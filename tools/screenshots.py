@@ -1,0 +1,105 @@
+"""One current picture of every main view, made from the demo data."""
+
+import sys
+from pathlib import Path
+
+from PySide6.QtCore import QEventLoop, QTimer
+
+from artuline.core.scene.assets import AssetStore
+from artuline.demo.scenes import demo_scene
+from artuline.desk.application import make_application
+from artuline.desk.window import Window
+from artuline.view.camera import Camera
+
+ROOT = Path(__file__).parent.parent
+OUT = ROOT / "docs/screenshots"
+DATA = ROOT / "src/artuline/demo/data"
+
+
+def wait(milliseconds: int) -> None:
+    loop = QEventLoop()
+    QTimer.singleShot(milliseconds, loop.quit)
+    loop.exec()
+
+
+def finish(window: Window) -> None:
+    wait(50)
+    while window.jobs.busy:
+        wait(20)
+    wait(700)
+
+
+def shot(window: Window, name: str) -> None:
+    wait(700)
+    window.stage._draw_still()
+    wait(50)
+    assert window.grab().save(str(OUT / f"{name}.png"), "PNG")
+    print(f"{name}.png")
+
+
+def select(window: Window, *bones: str) -> None:
+    window.session.select(window.session.scene.figures[0].id, frozenset(bones))
+
+
+def main() -> None:
+    OUT.mkdir(parents=True, exist_ok=True)
+    app = make_application()
+    window = Window()
+    window.resize(1280, 800)
+    window.show()
+    s = window.session
+    assets = AssetStore()
+    s.new(demo_scene("boom", assets), assets)
+    window.stage.frame_selection()
+    wait(100)
+    window.stage.setFocus()
+
+    window.set_station("Cast")
+    shot(window, "cast")
+    window.set_station("Bodies")
+    select(window, "upper_arm_l")
+    shot(window, "bodies")
+    window.set_station("Joints")
+    select(window, "upper_arm_l")
+    shot(window, "joints")
+    select(window)
+    window.set_station("Blend")
+    wide = Camera(target=(-0.3, 0.75, 2.0), yaw=1.05, pitch=0.25, distance=5.6)
+    window.stage.camera = wide
+    s.set_frame(49)
+    shot(window, "blend")
+    window.run()
+    finish(window)
+    s.set_frame(62)
+    shot(window, "takes")
+    big = window.stage._image
+    assert big is not None
+    picture = big.scaledToWidth(1024)
+    assert picture.save(str(DATA / "boom.png"), "PNG")
+    window.bake()
+    finish(window)
+    s.set_frame(76)
+    shot(window, "curves")
+    window.set_station("Blend")
+    s.set_frame(20)
+    window.stage.frame_selection()
+    window.tryout.toggle()
+    wait(900)
+    window.tryout.pause_button.setChecked(True)
+    shot(window, "tryout")
+    window.tryout.stop()
+    window.set_night(True)
+    window.set_station("Takes")
+    window.stage.camera = wide
+    s.set_frame(58)
+    shot(window, "takes-night")
+    window.set_night(False)
+    empty = Window()
+    empty.resize(1280, 800)
+    empty.show()
+    shot(empty, "welcome")
+    app.quit()
+
+
+if __name__ == "__main__":
+    sys.exit(main())
