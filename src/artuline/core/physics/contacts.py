@@ -1,131 +1,25 @@
-"""Contact rows: those with one free body join the direct solve, the others are swept in between.
+"""Contacts and friction: stiff rows of the direct solve that only push, and rub no harder than they push.
 
-A row with one free body adds ``K J^T J`` to that body's block, K being 10^4 of the inverse mass at the
-point; the remainder is iterated away (method of multipliers), so contacts are hard, and the tree keeps its
-structure. Coulomb friction switches between sticking rows and sliding forces.
+A contact's normal impulse is ``max(0, k (target - v))``, k being 1e5 of the inverse mass at the point, so that what is
+left of v is far below what can be seen; the active set is found by Newton's method, beginning with that of the substep
+before. Friction enters the matrix as a viscosity ``mu push / speed`` (Kacanov's iteration for a convex potential, so
+that it only ever takes energy), which becomes as stiff as the contact itself where nothing slides; the right side
+then has Coulomb's law. Contacts of crowds, where the factors would fill up, are swept instead.
 """
 
 import math
 
+from artuline.core.physics.graph import add_point, backward, forward
 from artuline.core.physics.kernels import compiled, cross, inlined
-from artuline.core.physics.state import INACTIVE, SLIP, STICK
-from artuline.core.physics.tree import backward, forward
+from artuline.core.physics.state import CONTACTS, INACTIVE, PUSHING, SWEPT
 
-HARD = 1e4  # stiffness of a contact row against the inverse mass at its point
+HARD = 1e5  # stiffness of a contact row against the inverse mass at its point
 SLOP = 1e-4  # metres of penetration left alone
 PUSH = 0.15  # share of a penetration removed in a substep
-PUSH_SPEED = 0.5  # m/s at most
-MOST_FLIPS = 3  # times a contact may let go or catch in a substep, so that none goes round in circles
+PUSH_SPEED = 3.0  # m/s at most
+MOST_FLIPS = 2  # times a contact may let go in a substep, so that none goes round in circles
+MOST_TURNS = 3  # times its viscosity may be set anew
 BOUNCE_SPEED = 0.2  # m/s: slower impacts do not bounce
-
-
-@inlined
-def _relative(B, C, i, trial):
-    """Velocity of body a against b at contact i: the trial's, or that at the substep's start."""
-    a, b = C[i].a, C[i].b
-    p = C[i].point
-    v, w = (B[a].tv, B[a].tw) if trial else (B[a].v, B[a].w)
-    cx, cy, cz = cross(w[0], w[1], w[2], p[0] - B[a].x[0], p[1] - B[a].x[1], p[2] - B[a].x[2])
-    ux, uy, uz = v[0] + cx, v[1] + cy, v[2] + cz
-    if b >= 0:
-        v, w = (B[b].tv, B[b].tw) if trial else (B[b].v, B[b].w)
-        cx, cy, cz = cross(w[0], w[1], w[2], p[0] - B[b].x[0], p[1] - B[b].x[1], p[2] - B[b].x[2])
-        ux, uy, uz = ux - v[0] - cx, uy - v[1] - cy, uz - v[2] - cz
-    return ux, uy, uz
-
-
-@inlined
-def _along(d, k, ux, uy, uz):
-    return d[k, 0] * ux + d[k, 1] * uy + d[k, 2] * uz
-
-
-@inlined
-def _normal_speed(C, i, ux, uy, uz):
-    return C[i].normal[0] * ux + C[i].normal[1] * uy + C[i].normal[2] * uz
-
-
-@inlined
-def _inverse_mass(B, C, i, body, dx, dy, dz):
-    """Inverse mass of a body against a push along d at contact i."""
-    if body < 0 or not B[body].free:
-        return 0.0
-    tx, ty, tz = cross(
-        C[i].point[0] - B[body].x[0], C[i].point[1] - B[body].x[1], C[i].point[2] - B[body].x[2], dx, dy, dz
-    )
-    sx, sy, sz = _apply_inverse(B, body, tx, ty, tz)
-    return 1.0 / B[body].mass + tx * sx + ty * sy + tz * sz
-
-
-@inlined
-def _apply_inverse(B, i, tx, ty, tz):
-    """The inverse world inertia of body i times t; for a symmetric 3x3."""
-    a, b, c = B[i].M[0, 0], B[i].M[0, 1], B[i].M[0, 2]
-    d, e, f = B[i].M[1, 1], B[i].M[1, 2], B[i].M[2, 2]
-    k0, k1, k2 = d * f - e * e, c * e - b * f, b * e - c * d
-    inv = 1.0 / (a * k0 + b * k1 + c * k2)
-    return (
-        inv * (k0 * tx + k1 * ty + k2 * tz),
-        inv * (k1 * tx + (a * f - c * c) * ty + (b * c - a * e) * tz),
-        inv * (k2 * tx + (b * c - a * e) * ty + (a * d - b * b) * tz),
-    )
-
-
-@compiled
-def prepare_contacts(B, S, P, C, K, h):
-    """Frames, wanted speeds and first states of all contacts. v, w: predicted velocities."""
-    for k in range(P.shape[0]):
-        P[k].incoming[1] = 0.0
-    for i in range(K[0]):
-        sa, sb = C[i].shapes[0], C[i].shapes[1]
-        a, b = S[sa].body, S[sb].body
-        if not (a >= 0 and B[a].free):
-            a, b = b, a
-            for k in range(3):
-                C[i].normal[k] = -C[i].normal[k]
-        C[i].a, C[i].b = a, b
-        nx, ny, nz = C[i].normal[0], C[i].normal[1], C[i].normal[2]
-        if abs(nx) < 0.6:
-            tx, ty, tz = cross(nx, ny, nz, 1.0, 0.0, 0.0)
-        else:
-            tx, ty, tz = cross(nx, ny, nz, 0.0, 1.0, 0.0)
-        s = 1.0 / math.sqrt(tx * tx + ty * ty + tz * tz)
-        tx, ty, tz = tx * s, ty * s, tz * s
-        C[i].tangent[0, 0], C[i].tangent[0, 1], C[i].tangent[0, 2] = tx, ty, tz
-        C[i].tangent[1, 0], C[i].tangent[1, 1], C[i].tangent[1, 2] = cross(nx, ny, nz, tx, ty, tz)
-        C[i].friction = math.sqrt(S[sa].friction * S[sb].friction)
-        e = max(S[sa].restitution, S[sb].restitution)
-        ux, uy, uz = _relative(B, C, i, False)
-        before = _normal_speed(C, i, ux, uy, uz)
-        ux, uy, uz = _relative(B, C, i, True)
-        ahead = _normal_speed(C, i, ux, uy, uz)
-        gap = C[i].gap
-        if gap > 0.0:
-            C[i].target = -gap / h
-        else:
-            C[i].target = min(max(-gap - SLOP, 0.0) * PUSH / h, PUSH_SPEED)
-        # an impact first comes up to the surface, then bounces with the speed it came with
-        k = C[i].pair
-        speed = max(-before, P[k].incoming[0])
-        if e > 0.0 and speed > BOUNCE_SPEED and gap + h * min(ahead, before) < 1e-6:
-            if gap > 0.02 * h * speed:
-                P[k].incoming[1] = max(P[k].incoming[1], speed)
-            else:
-                C[i].target = max(C[i].target, e * speed)
-        inverse = _inverse_mass(B, C, i, a, nx, ny, nz) + _inverse_mass(B, C, i, b, nx, ny, nz)
-        C[i].stiffness = HARD / inverse
-        for q in range(3):
-            C[i].impulse[q] = 0.0
-            C[i].guess[q] = 0.0
-            C[i].applied[q] = 0.0
-        C[i].flips = 0
-        C[i].state = STICK if ahead < C[i].target else INACTIVE
-        if C[i].state == STICK:
-            # a quick slide cannot stop within the substep: do not begin by sticking
-            t1, t2 = _along(C[i].tangent, 0, ux, uy, uz), _along(C[i].tangent, 1, ux, uy, uz)
-            most = 2.0 * C[i].friction * (C[i].target - ahead)
-            if t1 * t1 + t2 * t2 > most * most:
-                C[i].state = SLIP
-                C[i].guess[1], C[i].guess[2] = -t1, -t2
 
 
 @inlined
@@ -134,219 +28,321 @@ def both_free(B, C, i):
     return C[i].b >= 0 and B[C[i].b].free
 
 
-@compiled
-def add_blocks(B, C, K):
-    """Add the rows of contacts with one free body to its block."""
-    for i in range(K[0]):
-        if C[i].state == INACTIVE or both_free(B, C, i):
-            continue
-        a = C[i].a
-        rx, ry, rz = C[i].point[0] - B[a].x[0], C[i].point[1] - B[a].x[1], C[i].point[2] - B[a].x[2]
-        for q in range(3 if C[i].state == STICK else 1):
-            if q == 0:
-                dx, dy, dz = C[i].normal[0], C[i].normal[1], C[i].normal[2]
-            else:
-                dx, dy, dz = C[i].tangent[q - 1, 0], C[i].tangent[q - 1, 1], C[i].tangent[q - 1, 2]
-            tx, ty, tz = cross(rx, ry, rz, dx, dy, dz)
-            k = C[i].stiffness
-            row = (dx, dy, dz, tx, ty, tz)
-            for m in range(6):
-                for n in range(m + 1):
-                    B[a].D[m, n] += k * row[m] * row[n]
+@inlined
+def relative_speed(B, C, i, trial):
+    """Velocity of body a against b at contact i: the trial's, or that at the substep's start."""
+    a, b, ra, rb = C[i].a, C[i].b, C[i].ra, C[i].rb
+    v, w = (B[a].tv, B[a].tw) if trial else (B[a].v, B[a].w)
+    cx, cy, cz = cross(w[0], w[1], w[2], ra[0], ra[1], ra[2])
+    ux, uy, uz = v[0] + cx, v[1] + cy, v[2] + cz
+    if b >= 0:
+        v, w = (B[b].tv, B[b].tw) if trial else (B[b].v, B[b].w)
+        cx, cy, cz = cross(w[0], w[1], w[2], rb[0], rb[1], rb[2])
+        ux, uy, uz = ux - v[0] - cx, uy - v[1] - cy, uz - v[2] - cz
+    return ux, uy, uz
 
 
 @inlined
-def _push(body, k, C, B, i, dx, dy, dz):
-    """Add an impulse k d at contact i to a right side."""
-    B[body].f[0] += k * dx
-    B[body].f[1] += k * dy
-    B[body].f[2] += k * dz
-    tx, ty, tz = cross(
-        C[i].point[0] - B[body].x[0], C[i].point[1] - B[body].x[1], C[i].point[2] - B[body].x[2],
-        k * dx, k * dy, k * dz,
-    )  # fmt: skip
-    B[body].f[3] += tx
-    B[body].f[4] += ty
-    B[body].f[5] += tz
+def _inverse_mass(B, i, r, d):
+    """Inverse mass of body i against a push along d at arm r."""
+    if i < 0 or not B[i].free:
+        return 0.0
+    tx, ty, tz = cross(r[0], r[1], r[2], d[0], d[1], d[2])
+    M = B[i].M
+    a, b, c, e, f, g = M[0, 0], M[0, 1], M[0, 2], M[1, 1], M[1, 2], M[2, 2]
+    k0, k1, k2 = e * g - f * f, c * f - b * g, b * f - c * e
+    s = 1.0 / (a * k0 + b * k1 + c * k2)
+    sx = s * (k0 * tx + k1 * ty + k2 * tz)
+    sy = s * (k1 * tx + (a * g - c * c) * ty + (b * c - a * f) * tz)
+    sz = s * (k2 * tx + (b * c - a * f) * ty + (a * e - b * b) * tz)
+    return 1.0 / B[i].mass + tx * sx + ty * sy + tz * sz
 
 
 @compiled
-def add_forces(B, C, K):
-    """Right side of the contact rows, and the change of the sliding friction forces."""
-    for i in range(K[0]):
-        if both_free(B, C, i):
-            _swept_forces(B, C, i)
+def prepare_contacts(B, S, P, C, O, K, h):
+    """Arms, wanted speeds and first states of all contacts. The trial velocities are the free ones."""
+    for i in range(K[CONTACTS]):
+        P[C[i].pair].incoming[1] = 0.0
+    for i in range(K[CONTACTS]):
+        c = C[i]
+        sa, sb = c.shapes[0], c.shapes[1]
+        a, b = S[sa].body, S[sb].body
+        n = c.normal
+        if not (a >= 0 and B[a].free):
+            a, b = b, a
+            n[0], n[1], n[2] = -n[0], -n[1], -n[2]
+        c.a, c.b = a, b
+        for k in range(3):
+            c.ra[k] = c.point[k] - B[a].x[k]
+            c.rb[k] = c.point[k] - B[b].x[k] if b >= 0 else 0.0
+            c.impulse[k] = 0.0
+        c.push, c.flips, c.turns, c.old, c.swept = 0.0, 0, 0, False, False
+        c.friction = math.sqrt(S[sa].friction * S[sb].friction)
+        inverse = _inverse_mass(B, a, c.ra, n) + _inverse_mass(B, b, c.rb, n)
+        c.stiffness = HARD / inverse
+        ux, uy, uz = relative_speed(B, C, i, False)
+        before = n[0] * ux + n[1] * uy + n[2] * uz
+        ux, uy, uz = relative_speed(B, C, i, True)
+        ahead = n[0] * ux + n[1] * uy + n[2] * uz
+        gap = c.gap
+        c.target = -gap / h if gap > 0.0 else 0.0
+        e = max(S[sa].restitution, S[sb].restitution)
+        p = c.pair
+        # an impact first comes up to the surface, then bounces with the speed it came with
+        speed = max(-before, P[p].incoming[0])
+        if e > 0.0 and speed > BOUNCE_SPEED and gap + h * min(ahead, before) < 1e-6:
+            if gap > 0.02 * h * speed:
+                P[p].incoming[1] = max(P[p].incoming[1], speed)
+            else:
+                c.target = max(c.target, e * speed)
+        c.state = PUSHING if ahead < c.target else INACTIVE
+        for o in range(P[p].olds):
+            m = O[P[p].old + o]
+            if m.feature == c.feature:
+                c.old = True
+                if m.state == PUSHING and before < c.target + 0.05:
+                    c.state = PUSHING
+                    c.push = m.push
+                elif ahead > c.target - 0.02 * speed:
+                    c.state = INACTIVE
+        if not c.old:
+            c.push = max(c.target - ahead, 0.0) / inverse
+        ux, uy, uz = relative_speed(B, C, i, False)
+        _rub(C, i, _across(n, ux, uy, uz))
+
+
+@inlined
+def _across(n, x, y, z):
+    """Length of the part of a vector across a unit normal."""
+    along = n[0] * x + n[1] * y + n[2] * z
+    x, y, z = x - along * n[0], y - along * n[1], z - along * n[2]
+    return math.sqrt(x * x + y * y + z * z)
+
+
+@inlined
+def _rub(C, i, slide):
+    """Set the viscosity that stands for the friction of contact i at a speed of sliding."""
+    most = C[i].friction * C[i].push
+    C[i].slide = slide
+    C[i].rubbing = C[i].stiffness if most >= C[i].stiffness * slide else most / slide
+
+
+@compiled
+def add_contacts(B, C, K, W):
+    """Add the stiffness of the contacts that push to the matrix; not of the swept ones."""
+    k3 = W[2]
+    for i in range(K[CONTACTS]):
+        c = C[i]
+        if c.state == INACTIVE or c.swept:
             continue
-        if C[i].state == INACTIVE:
+        n, k, r = c.normal, c.stiffness, c.rubbing
+        for a in range(3):
+            for b in range(3):
+                k3[a, b] = (k - r) * n[a] * n[b] + (r if a == b else 0.0)
+        add_point(B, c.a, c.b, k3, c.ra, c.rb, W[0], W[1])
+
+
+@inlined
+def _push(B, i, r, x, y, z):
+    """Add an impulse at an arm of body i to the right side."""
+    if i < 0 or not B[i].free:
+        return
+    f = B[i].f
+    f[0], f[1], f[2] = f[0] + x, f[1] + y, f[2] + z
+    tx, ty, tz = cross(r[0], r[1], r[2], x, y, z)
+    f[3], f[4], f[5] = f[3] + tx, f[4] + ty, f[5] + tz
+
+
+@compiled
+def contact_forces(B, C, K, linear):
+    """Add the contacts' impulses, at the trial velocities, to the right side.
+
+    ``linear``: friction as its viscosity, for the first solve with new factors; else as Coulomb has it.
+    """
+    for i in range(K[CONTACTS]):
+        c = C[i]
+        if c.swept:
+            x, y, z = c.impulse[0], c.impulse[1], c.impulse[2]
+        elif c.state == INACTIVE:
             continue
-        a = C[i].a
-        ux, uy, uz = _relative(B, C, i, True)
-        k = -C[i].stiffness * (_normal_speed(C, i, ux, uy, uz) - C[i].target)
-        _push(a, k, C, B, i, C[i].normal[0], C[i].normal[1], C[i].normal[2])
-        t1, t2 = _along(C[i].tangent, 0, ux, uy, uz), _along(C[i].tangent, 1, ux, uy, uz)
-        if C[i].state == STICK:
-            k1, k2 = -C[i].stiffness * t1, -C[i].stiffness * t2
         else:
-            # against the sliding, or as the sticking force pointed while the sliding has not begun
-            size = C[i].friction * max(max(C[i].impulse[0], C[i].guess[0]), 0.0)
-            g1, g2 = C[i].guess[1], C[i].guess[2]
-            length = math.sqrt(g1 * g1 + g2 * g2)
-            k1 = (size * g1 / length if length > 0.0 else 0.0) - C[i].impulse[1]
-            k2 = (size * g2 / length if length > 0.0 else 0.0) - C[i].impulse[2]
-            C[i].impulse[1] += k1
-            C[i].impulse[2] += k2
-        _push(a, k1, C, B, i, C[i].tangent[0, 0], C[i].tangent[0, 1], C[i].tangent[0, 2])
-        _push(a, k2, C, B, i, C[i].tangent[1, 0], C[i].tangent[1, 1], C[i].tangent[1, 2])
+            n = c.normal
+            ux, uy, uz = relative_speed(B, C, i, True)
+            un = n[0] * ux + n[1] * uy + n[2] * uz
+            x, y, z = ux - un * n[0], uy - un * n[1], uz - un * n[2]
+            r = c.rubbing
+            if not linear and r < c.stiffness:
+                r = min(c.friction * c.push / max(math.sqrt(x * x + y * y + z * z), 1e-12), c.stiffness)
+            push = c.stiffness * (c.target - un)
+            x, y, z = push * n[0] - r * x, push * n[1] - r * y, push * n[2] - r * z
+        _push(B, c.a, c.ra, x, y, z)
+        _push(B, c.b, c.rb, -x, -y, -z)
 
 
 @compiled
 def update_contacts(B, C, K, catch, release):
-    """Impulses after a solve, and new states. ``catch``: contacts may begin to push or slide, ``release``:
-    let go or stick. Returns whether any state changed, and the largest relative change of a sliding force.
+    """Impulses after a solve, and new states. ``catch``: contacts may begin to push or change their viscosity,
+    ``release``: let go. Returns whether the matrix changed, and the largest change of a friction impulse,
+    relative to the hardest push.
     """
-    changed = False
-    slide = 0.0
-    for i in range(K[0]):
-        if both_free(B, C, i):
+    changed, unsettled, heavy = False, 0.0, 1e-12
+    for i in range(K[CONTACTS]):
+        heavy = max(heavy, C[i].push)
+    for i in range(K[CONTACTS]):
+        c = C[i]
+        if c.swept:
             continue
-        ux, uy, uz = _relative(B, C, i, True)
-        un = _normal_speed(C, i, ux, uy, uz)
-        if C[i].state == INACTIVE:
-            if catch and un < C[i].target - 1e-7:
-                C[i].state = STICK
+        n, k = c.normal, c.stiffness
+        ux, uy, uz = relative_speed(B, C, i, True)
+        un = n[0] * ux + n[1] * uy + n[2] * uz
+        push = k * (c.target - un)
+        slide = _across(n, ux, uy, uz)
+        if c.state == INACTIVE:
+            if catch and push > 1e-6 * k:
+                c.state = PUSHING
+                c.push = min(push / HARD, heavy)
+                _rub(C, i, slide)
                 changed = True
             continue
-        k = C[i].stiffness
-        C[i].impulse[0] -= k * (un - C[i].target)
-        t1, t2 = _along(C[i].tangent, 0, ux, uy, uz), _along(C[i].tangent, 1, ux, uy, uz)
-        most = C[i].friction * max(C[i].impulse[0], 0.0)
-        if C[i].state == STICK:
-            C[i].impulse[1] -= k * t1
-            C[i].impulse[2] -= k * t2
-            size = math.sqrt(C[i].impulse[1] ** 2 + C[i].impulse[2] ** 2)
-            C[i].guess[1], C[i].guess[2] = C[i].impulse[1], C[i].impulse[2]
-            if catch and size > most * 1.0001:
-                C[i].state = SLIP
-                changed = True
-        else:
-            size = math.sqrt(C[i].impulse[1] ** 2 + C[i].impulse[2] ** 2)
-            slide = max(slide, abs(size - most) / max(most, 1e-9)) if most > 0.0 else slide
-            speed = math.sqrt(t1 * t1 + t2 * t2)
-            forward_push = t1 * C[i].impulse[1] + t2 * C[i].impulse[2] > 1e-5 * size
-            if release and forward_push and C[i].flips < MOST_FLIPS:
-                C[i].state = STICK
-                C[i].flips += 1
-                changed = True
-            elif speed > 1e-6:
-                C[i].guess[1], C[i].guess[2] = -t1, -t2
-        C[i].guess[0] = max(C[i].impulse[0], 0.0)
-        if release and C[i].impulse[0] < 0.0 and C[i].flips < MOST_FLIPS:
-            C[i].state = INACTIVE
-            C[i].flips += 1
-            C[i].guess[0] = 0.0
+        if push < -1e-7 * k and release and c.flips < MOST_FLIPS:
+            c.state = INACTIVE
+            c.flips += 1
+            c.push = 0.0
             changed = True
-    return changed, slide
+            continue
+        last, c.push = c.friction * c.push, max(push, 0.0)
+        most = c.friction * c.push
+        r = c.rubbing
+        if r >= k:
+            # what held gives way: it will slide about as fast as the rest of the push makes the bare bodies
+            if catch and k * slide > 1.001 * most + 1e-9 * heavy:
+                _rub(C, i, slide + (k * slide - most) * HARD / k)
+                changed = changed or c.rubbing < 0.9 * k
+        else:
+            wanted = min(most / max(slide, 1e-12), k)
+            if (
+                catch
+                and c.turns < MOST_TURNS
+                and most > 0.02 * heavy
+                and (wanted > 1.8 * r or wanted < 0.25 * r)
+            ):
+                _rub(C, i, slide)
+                c.turns += 1
+                changed = True
+            used = min(last / max(c.slide, 1e-12), k) * c.slide
+            unsettled = max(unsettled, abs(used - most) / heavy)
+            c.slide = slide
+    return changed, unsettled
 
 
 @compiled
-def reset_impulses(B, C, K):
-    """Forget the impulses of the contacts in the direct solve; the swept ones will be applied again."""
-    for i in range(K[0]):
-        free = both_free(B, C, i)
-        for q in range(3):
-            C[i].applied[q] = 0.0
-            if not free:
-                C[i].impulse[q] = 0.0
+def remember(P, C, O, K):
+    """Note the states of the contacts of an accepted substep for the next."""
+    for i in range(K[CONTACTS]):
+        c, m = C[i], O[i]
+        m.feature, m.state, m.push = c.feature, c.state, c.push
+        p = c.pair
+        if i == 0 or C[i - 1].pair != p:
+            P[p].old, P[p].olds = i, 1
+        else:
+            P[p].olds += 1
+
+
+@compiled
+def set_back_contacts(B, C, K, h):
+    """Add to the right side what lifts penetrations without giving them speed; True if there are any."""
+    found = False
+    for i in range(K[CONTACTS]):
+        c = C[i]
+        depth = -c.gap - SLOP
+        if depth <= 0.0 or c.state == INACTIVE or c.swept:
+            continue
+        found = True
+        n = c.normal
+        s = c.stiffness * min(PUSH * depth / h, PUSH_SPEED)
+        _push(B, c.a, c.ra, s * n[0], s * n[1], s * n[2])
+        _push(B, c.b, c.rb, -s * n[0], -s * n[1], -s * n[2])
+    return found
+
+
+# contacts of crowds
+
+
+@compiled
+def choose_swept(B, C, K):
+    """Leave the contacts between free bodies to the sweeps."""
+    K[SWEPT] = 0
+    for i in range(K[CONTACTS]):
+        C[i].swept = both_free(B, C, i)
+        if C[i].swept:
+            K[SWEPT] += 1
 
 
 @inlined
-def _block_kick(B, C, i, body, k, dx, dy, dz, apply):
-    """Change of velocity of a body by an impulse k d at contact i, through its factored block.
-
-    The block holds what hangs below the body and what it rests on, so a limb that lies on the ground does
-    not give way. Returns k times the speed gained along d; ``apply``: add it to the trial velocity.
-    """
-    tx, ty, tz = cross(
-        C[i].point[0] - B[body].x[0], C[i].point[1] - B[body].x[1], C[i].point[2] - B[body].x[2], dx, dy, dz
-    )
-    g = B[body].g
-    g[0], g[1], g[2], g[3], g[4], g[5] = k * dx, k * dy, k * dz, k * tx, k * ty, k * tz
-    forward(B[body].D, g)
-    if not apply:
-        s = 0.0
-        for q in range(6):
-            s += g[q] * g[q]
-        return s
-    backward(B[body].D, g)
-    for q in range(3):
-        B[body].tv[q] += g[q]
-        B[body].tw[q] += g[3 + q]
-    return 0.0
+def _give(B, i, r, x, y, z):
+    """Inverse mass along a push at arm r, body i standing for its factored block, which holds what hangs below it."""
+    tx, ty, tz = cross(r[0], r[1], r[2], x, y, z)
+    g = B[i].g
+    g[0], g[1], g[2], g[3], g[4], g[5] = x, y, z, tx, ty, tz
+    forward(B[i].D, g)
+    s = 0.0
+    for k in range(6):
+        s += g[k] * g[k]
+    return s
 
 
 @inlined
-def _pair_kick(B, C, i, k, dx, dy, dz):
-    """Apply an impulse k d at contact i to both bodies, through their blocks."""
-    _block_kick(B, C, i, C[i].a, k, dx, dy, dz, True)
-    _block_kick(B, C, i, C[i].b, -k, dx, dy, dz, True)
+def _kick(B, i, r, x, y, z):
+    """Change the trial velocity of body i by an impulse at arm r, through its factored block."""
+    tx, ty, tz = cross(r[0], r[1], r[2], x, y, z)
+    g = B[i].g
+    g[0], g[1], g[2], g[3], g[4], g[5] = x, y, z, tx, ty, tz
+    forward(B[i].D, g)
+    backward(B[i].D, g)
+    for k in range(3):
+        B[i].tv[k] += g[k]
+        B[i].tw[k] += g[3 + k]
 
 
 @compiled
 def sweep(B, C, K, sweeps):
-    """Gauss-Seidel over the contacts between free bodies, each body standing for its factored block.
+    """Gauss-Seidel over the swept contacts. Only the impulses are kept; the direct solve applies them.
 
-    Only the impulses are kept; the direct solve applies them exactly. Returns the largest change of speed.
+    Returns the largest change of speed.
     """
     for i in range(B.shape[0]):
-        for q in range(3):
-            B[i].sv[q], B[i].sv[3 + q] = B[i].tv[q], B[i].tw[q]
+        for k in range(3):
+            B[i].x1[k], B[i].w1[k] = B[i].tv[k], B[i].tw[k]
     worst = 0.0
     for _ in range(sweeps):
-        for i in range(K[0]):
-            if not both_free(B, C, i):
+        for i in range(K[CONTACTS]):
+            c = C[i]
+            if not c.swept:
                 continue
-            ux, uy, uz = _relative(B, C, i, True)
-            un = _normal_speed(C, i, ux, uy, uz)
-            nx, ny, nz = C[i].normal[0], C[i].normal[1], C[i].normal[2]
-            k = _block_kick(B, C, i, C[i].a, 1.0, nx, ny, nz, False)
-            k += _block_kick(B, C, i, C[i].b, 1.0, nx, ny, nz, False)
-            k = max(k, 1e-3 * HARD / C[i].stiffness)
-            old = C[i].impulse[0]
-            C[i].impulse[0] = max(old - (un - C[i].target) / k, 0.0)
-            step = C[i].impulse[0] - old
-            worst = max(worst, abs(step) * k)
-            if step != 0.0:
-                _pair_kick(B, C, i, step, nx, ny, nz)
-            most = C[i].friction * C[i].impulse[0]
-            old1, old2 = C[i].impulse[1], C[i].impulse[2]
-            if most > 0.0 or old1 != 0.0 or old2 != 0.0:
-                ux, uy, uz = _relative(B, C, i, True)
-                d = C[i].tangent
-                n1 = old1 - _along(d, 0, ux, uy, uz) / (2.0 * k)
-                n2 = old2 - _along(d, 1, ux, uy, uz) / (2.0 * k)
-                size = math.sqrt(n1 * n1 + n2 * n2)
-                if size > most:
-                    n1, n2 = n1 * most / size, n2 * most / size
-                C[i].impulse[1], C[i].impulse[2] = n1, n2
-                _pair_kick(B, C, i, n1 - old1, d[0, 0], d[0, 1], d[0, 2])
-                _pair_kick(B, C, i, n2 - old2, d[1, 0], d[1, 1], d[1, 2])
+            n = c.normal
+            ux, uy, uz = relative_speed(B, C, i, True)
+            un = n[0] * ux + n[1] * uy + n[2] * uz
+            give = _give(B, c.a, c.ra, n[0], n[1], n[2]) + _give(B, c.b, c.rb, n[0], n[1], n[2])
+            give = max(give, 1e-3 * HARD / c.stiffness)
+            old = c.push
+            c.push = max(old - (un - c.target) / give, 0.0)
+            along = c.impulse[0] * n[0] + c.impulse[1] * n[1] + c.impulse[2] * n[2]
+            x, y, z = c.impulse[0] - along * n[0], c.impulse[1] - along * n[1], c.impulse[2] - along * n[2]
+            x -= (ux - un * n[0]) / (2.0 * give)
+            y -= (uy - un * n[1]) / (2.0 * give)
+            z -= (uz - un * n[2]) / (2.0 * give)
+            size, most = math.sqrt(x * x + y * y + z * z), c.friction * c.push
+            if size > most:
+                x, y, z = x * most / size, y * most / size, z * most / size
+            x, y, z = x + c.push * n[0], y + c.push * n[1], z + c.push * n[2]
+            dx, dy, dz = x - c.impulse[0], y - c.impulse[1], z - c.impulse[2]
+            if dx != 0.0 or dy != 0.0 or dz != 0.0:
+                worst = max(worst, abs(c.push - old) * give)
+                _kick(B, c.a, c.ra, dx, dy, dz)
+                _kick(B, c.b, c.rb, -dx, -dy, -dz)
+                c.impulse[0], c.impulse[1], c.impulse[2] = x, y, z
+            c.state = PUSHING if c.push > 0.0 else INACTIVE
     for i in range(B.shape[0]):
-        for q in range(3):
-            B[i].tv[q], B[i].tw[q] = B[i].sv[q], B[i].sv[3 + q]
+        for k in range(3):
+            B[i].tv[k], B[i].tw[k] = B[i].x1[k], B[i].w1[k]
     return worst
-
-
-@inlined
-def _swept_forces(B, C, i):
-    """Add what the sweeps changed at contact i to the right side of both bodies."""
-    for q in range(3):
-        k = C[i].impulse[q] - C[i].applied[q]
-        if k == 0.0:
-            continue
-        C[i].applied[q] = C[i].impulse[q]
-        if q == 0:
-            dx, dy, dz = C[i].normal[0], C[i].normal[1], C[i].normal[2]
-        else:
-            dx, dy, dz = C[i].tangent[q - 1, 0], C[i].tangent[q - 1, 1], C[i].tangent[q - 1, 2]
-        _push(C[i].a, k, C, B, i, dx, dy, dz)
-        _push(C[i].b, -k, C, B, i, dx, dy, dz)

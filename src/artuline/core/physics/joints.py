@@ -1,35 +1,40 @@
-"""Joint rows: directions at the start of a substep, residuals at its predicted end.
+"""Joints and links: rows with directions at the start of a substep and residuals at its predicted end.
 
-Rows of a joint, in this order: three of the point, the locked rotations, the drive, the limits that are
-struck. Rotations are split into swing and twist in the parent's joint frame, whose x axis is the bone.
+A joint measures its child against its parent along six axes of the parent's joint frame, whose x axis is the bone:
+the place of the child's anchor, the twist and two swings. An axis is free, locked or limited; the swings
+of a ball share one elliptical cone. A row that is locked, or whose limit is struck, is a stiffness k far above the
+bodies' own inertia; what remains of its residual is iterated away (method of multipliers: Hestenes 1969).
 """
 
 import math
 
-import numpy as np
-
-from artuline.core.physics.kernels import (
-    compiled,
-    cross,
-    inlined,
-    log_quat,
-    poles,
-    quat_mul,
-    swing_twist,
-    turn,
+from artuline.core.physics.graph import add_point, add_turn
+from artuline.core.physics.kernels import compiled, cross, inlined, poles, quat_mul, swing_twist, turn
+from artuline.core.physics.state import (
+    CONE,
+    FREE,
+    LIMITED,
+    LOCKED,
+    ROWS,
+    SWING_Y,
+    SWING_Z,
+    TIE,
+    TWIST,
 )
-from artuline.core.physics.state import BALL, FIXED, HINGE
 
-POINT, LOCK, SOFT, SWING, TWIST = 0, 1, 2, 3, 4
-LIMIT_SOFTNESS = 1e-4  # of the inverse inertia: iterated away, but limits that contradict stay solvable
+HARD = 1e6  # stiffness of a hard row against the joint's scale
 KEEP_POINT = 1e-3  # metres: a larger gap at the start of a substep closes over several, not at once
 KEEP_ANGLE = 0.01  # radians, the same
-MOST_FLIPS = 3  # times a limit may let go in a substep, so that none goes round in circles
 CLOSE = 0.15  # share of such a gap closed in one substep
+MOST_CLOSING = 5.0  # m/s or rad/s at which it closes at most
+MOST_FLIPS = 2  # times a limit may let go in a substep, so that none goes round in circles
+BOUNCE_SPEED = 0.2  # rad/s or m/s: slower hits on a limit do not bounce
+SLOP = 1e-4  # radians or metres beyond a limit that are left alone
+RELEASED = 1e-4  # share of a row's strength below which a pull on a limit does not count
 
 
 @inlined
-def _joint_quat(B, body, frame, end):
+def joint_quat(B, body, frame, end):
     """World rotation of a joint's frame on one of its bodies, at the substep's start or predicted end."""
     if body < 0:
         return frame[0], frame[1], frame[2], frame[3]
@@ -38,388 +43,534 @@ def _joint_quat(B, body, frame, end):
 
 
 @inlined
-def _anchor(B, body, anchor, end):
-    """World place of a joint's anchor on a body, and its arm from the centre of mass."""
+def anchor_place(B, body, anchor, end):
+    """World place of a joint's anchor on a body."""
     if body < 0:
-        return anchor[0], anchor[1], anchor[2], 0.0, 0.0, 0.0
+        return anchor[0], anchor[1], anchor[2]
     q = B[body].q1 if end else B[body].q
     x = B[body].x1 if end else B[body].x
     rx, ry, rz = turn(q[0], q[1], q[2], q[3], anchor[0], anchor[1], anchor[2])
-    return x[0] + rx, x[1] + ry, x[2] + rz, rx, ry, rz
+    return x[0] + rx, x[1] + ry, x[2] + rz
 
 
 @inlined
 def cone_excess(sy, sz, ly, lz):
     """How far a swing lies outside an elliptical cone, along its own direction (negative inside). Radians."""
     length = math.sqrt(sy * sy + sz * sz)
+    ly, lz = max(ly, 1e-4), max(lz, 1e-4)
     if length < 1e-9:
         return -min(ly, lz)
-    ly, lz = max(ly, 1e-4), max(lz, 1e-4)
     share = math.sqrt((sy / ly) ** 2 + (sz / lz) ** 2)
     return length - length / share
 
 
 @compiled
+def relative(B, J, j, end):
+    """Rotation of the child's joint frame in the parent's."""
+    px, py, pz, pw = joint_quat(B, J[j].parent, J[j].frame_p, end)
+    cx, cy, cz, cw = joint_quat(B, J[j].child, J[j].frame_c, end)
+    return quat_mul(-px, -py, -pz, pw, cx, cy, cz, cw)
+
+
+@compiled
 def joint_angles(B, J, j, end):
     """Swing y, swing z, twist of joint j at the substep's start or predicted end; radians."""
-    px, py, pz, pw = _joint_quat(B, J[j].parent, J[j].frame_p, end)
-    cx, cy, cz, cw = _joint_quat(B, J[j].child, J[j].frame_c, end)
-    rx, ry, rz, rw = quat_mul(-px, -py, -pz, pw, cx, cy, cz, cw)
+    rx, ry, rz, rw = relative(B, J, j, end)
     return swing_twist(rx, ry, rz, rw)
 
 
-@inlined
-def _angular(J, j, r, ax, ay, az, kind):
-    """Fill row r of joint j with a rotation about a world axis."""
-    for k in range(3):
-        J[j].Jp[r, k] = 0.0
-        J[j].Jc[r, k] = 0.0
-    J[j].Jc[r, 3], J[j].Jc[r, 4], J[j].Jc[r, 5] = ax, ay, az
-    J[j].Jp[r, 3], J[j].Jp[r, 4], J[j].Jp[r, 5] = -ax, -ay, -az
-    J[j].row_kind[r] = kind
-    J[j].bias[r] = 0.0
-    J[j].keep[r] = 0.0
-    J[j].impulse[r] = 0.0
-    for k in range(9):
-        J[j].G[r, k] = 0.0
-        J[j].G[k, r] = 0.0
-
-
 @compiled
-def prepare(B, J, h, ahead):
-    """Point, lock and drive rows of all joints at the pose at the start; limits are added by ``add_limits``.
-
-    ``ahead``: seconds until the drives' targets are due.
-    """
-    axes = np.zeros((3, 3))
-    for j in range(J.shape[0]):
-        p, c = J[j].parent, J[j].child
-        c_free = B[c].free
-        if not (c_free or (p >= 0 and B[p].free)):
-            J[j].rows = 0
-            continue
-        pax, pay, paz, prx, pry, prz = _anchor(B, p, J[j].anchor_p, False)
-        cax, cay, caz, crx, cry, crz = _anchor(B, c, J[j].anchor_c, False)
-        for r in range(3):
-            ex, ey, ez = (1.0 if r == 0 else 0.0), (1.0 if r == 1 else 0.0), (1.0 if r == 2 else 0.0)
-            _angular(J, j, r, 0.0, 0.0, 0.0, POINT)
-            J[j].Jc[r, r] = 1.0
-            J[j].Jp[r, r] = -1.0
-            J[j].Jc[r, 3], J[j].Jc[r, 4], J[j].Jc[r, 5] = cross(crx, cry, crz, ex, ey, ez)
-            tx, ty, tz = cross(prx, pry, prz, ex, ey, ez)
-            J[j].Jp[r, 3], J[j].Jp[r, 4], J[j].Jp[r, 5] = -tx, -ty, -tz
-            if not c_free:
-                # a keyed child has no mass to factor: a little softness, iterated away
-                J[j].G[r, r] = 1e-5 / B[p].mass
-        dx, dy, dz = cax - pax, cay - pay, caz - paz
-        if dx * dx + dy * dy + dz * dz > KEEP_POINT * KEEP_POINT:
-            J[j].keep[0], J[j].keep[1], J[j].keep[2] = dx * (1 - CLOSE), dy * (1 - CLOSE), dz * (1 - CLOSE)
-        n = 3
-        px, py, pz, pw = _joint_quat(B, p, J[j].frame_p, False)
-        cx, cy, cz, cw = _joint_quat(B, c, J[j].frame_c, False)
-        rx, ry, rz, rw = quat_mul(-px, -py, -pz, pw, cx, cy, cz, cw)
-        for k in range(3):
-            axes[k, 0], axes[k, 1], axes[k, 2] = turn(
-                px, py, pz, pw, (1.0 if k == 0 else 0.0), (1.0 if k == 1 else 0.0), (1.0 if k == 2 else 0.0)
-            )
-        if J[j].kind != BALL:
-            sy, sz, tw = swing_twist(rx, ry, rz, rw)
-            for k in range(1, 3):
-                _angular(J, j, n, axes[k, 0], axes[k, 1], axes[k, 2], LOCK + 10 * k)
-                s = sy if k == 1 else sz
-                if abs(s) > KEEP_ANGLE:
-                    J[j].keep[n] = s * (1 - CLOSE)
-                if not c_free:
-                    J[j].G[n, n] = 1e-5 / B[p].inertia[0]
-                n += 1
-            if J[j].kind == FIXED:
-                _angular(J, j, n, axes[0, 0], axes[0, 1], axes[0, 2], LOCK)
-                if abs(tw) > KEEP_ANGLE:
-                    J[j].keep[n] = tw * (1 - CLOSE)
-                if not c_free:
-                    J[j].G[n, n] = 1e-5 / B[p].inertia[0]
-                n += 1
-        if J[j].kind != FIXED and (J[j].frequency > 0.0 or J[j].damping > 0.0):
-            n = _drive(J, j, n, rx, ry, rz, rw, axes, h, ahead)
-        J[j].rows = n
+def offset(B, J, j, end):
+    """Place of the child's anchor against the parent's, in the world and (unless all are locked) in its frame."""
+    p = J[j].parent
+    cx, cy, cz = anchor_place(B, J[j].child, J[j].anchor_c, end)
+    px, py, pz = anchor_place(B, p, J[j].anchor_p, end)
+    dx, dy, dz = cx - px, cy - py, cz - pz
+    if J[j].kind == TIE:
+        return math.sqrt(dx * dx + dy * dy + dz * dz), 0.0, 0.0
+    if _pointed(J, j):
+        return dx, dy, dz
+    qx, qy, qz, qw = joint_quat(B, p, J[j].frame_p, end)
+    return turn(-qx, -qy, -qz, qw, dx, dy, dz)
 
 
 @inlined
-def _drive(J, j, n, rx, ry, rz, rw, axes, h, ahead):
-    """Rows of a drive towards the keyed relative pose and its velocity."""
-    f = J[j].frequency
-    if f > 0.0:
-        stiff, b = poles(f, J[j].ratio + J[j].damping / (4.0 * math.pi * f), h)
-    else:
-        d = math.exp(-J[j].damping * h)
-        stiff, b = (1.0 - d) / d, 0.0
-    a0, a1 = J[j].target0, J[j].target1
-    ex, ey, ez, ew = quat_mul(rx, ry, rz, rw, -a0[0], -a0[1], -a0[2], a0[3])
-    e0, e1, e2 = log_quat(ex, ey, ez, ew)
-    ux, uy, uz, uw = quat_mul(a1[0], a1[1], a1[2], a1[3], -a0[0], -a0[1], -a0[2], a0[3])
-    u0, u1, u2 = log_quat(ux, uy, uz, uw)
-    first, last = 0, 3
-    if J[j].kind == HINGE:
-        last = 1
-    start = n
-    for k in range(first, last):
-        _angular(J, j, n, axes[k, 0], axes[k, 1], axes[k, 2], SOFT)
-        e = e0 if k == 0 else (e1 if k == 1 else e2)
-        u = u0 if k == 0 else (u1 if k == 1 else u2)
-        J[j].bias[n] = b * e - (u / ahead if f > 0.0 else 0.0)
-        n += 1
-    if J[j].kind == HINGE:
-        J[j].G[start, start] = J[j].softness[0, 0] / stiff
-    else:
-        for k in range(3):
-            for i in range(3):
-                J[j].G[start + k, start + i] = J[j].softness[k, i] / stiff
-    return n
+def _pointed(J, j):
+    """Whether the anchors coincide: then the rows of the place are along the world's axes."""
+    m = J[j].mode
+    return m[0] == LOCKED and m[1] == LOCKED and m[2] == LOCKED
+
+
+@inlined
+def _turning(J, j):
+    m = J[j].mode
+    return m[3] != FREE or m[4] != FREE or m[5] != FREE
+
+
+@inlined
+def beyond(J, j, r, c0, c1, c2, sy, sz, tw):
+    """How far a row's coordinate lies beyond the end it is at, signed: for the state of the row."""
+    if r == CONE:
+        return cone_excess(sy, sz, J[j].high[SWING_Y], J[j].high[SWING_Z])
+    c = c0
+    if r == 1:
+        c = c1
+    elif r == 2:
+        c = c2
+    elif r == TWIST:
+        c = tw
+    elif r == SWING_Y:
+        c = sy
+    elif r == SWING_Z:
+        c = sz
+    if J[j].mode[r] == LOCKED:
+        return c
+    return c - (J[j].high[r] if J[j].state[r] > 0 else J[j].low[r])
 
 
 @compiled
-def add_limits(B, J):
-    """Rows for the limits that are marked active; call after ``prepare``. Directions at the start."""
-    for j in range(J.shape[0]):
-        if not J[j].limited or J[j].rows == 0 or J[j].kind == FIXED:
-            continue
-        n = 3 + (2 if J[j].kind == HINGE else 0)
-        if J[j].frequency > 0.0 or J[j].damping > 0.0:
-            n += 1 if J[j].kind == HINGE else 3
-        p, c = J[j].parent, J[j].child
-        if J[j].active[0] != 0 or J[j].active[1] != 0:
-            sy, sz, tw = joint_angles(B, J, j, False)
-            px, py, pz, pw = _joint_quat(B, p, J[j].frame_p, False)
-            xx, xy, xz = turn(px, py, pz, pw, 1.0, 0.0, 0.0)
-            cx, cy, cz, cw = _joint_quat(B, c, J[j].frame_c, False)
-            ax, ay, az = turn(cx, cy, cz, cw, 1.0, 0.0, 0.0)
-            if J[j].active[0] != 0:
-                length = math.sqrt(sy * sy + sz * sz)
-                uy, uz = (sy / length, sz / length) if length > 1e-9 else (1.0, 0.0)
-                ly, lz = max(J[j].limits[0], 1e-4), max(J[j].limits[1], 1e-4)
-                gy, gz = uy / (ly * ly), uz / (lz * lz)
-                # gradient of the cone along the swing (1) and across it
-                along = gy * uy + gz * uz
-                across = (gz * uy - gy * uz) / along
-                ux, uy_, uz_ = turn(px, py, pz, pw, 0.0, uy, uz)
-                tx, ty, tz = cross(ax, ay, az, ux, uy_, uz_)
-                t = across * (length / math.sin(length) if 1e-6 < length < 3.0 else 1.0)
-                _angular(J, j, n, ux + t * tx, uy_ + t * ty, uz_ + t * tz, SWING)
-                e = cone_excess(sy, sz, J[j].limits[0], J[j].limits[1])
-                J[j].keep[n] = e * (1 - CLOSE) if e > KEEP_ANGLE else 0.0
-                J[j].G[n, n] = LIMIT_SOFTNESS / (B[c].inertia[0] if B[c].free else B[p].inertia[0])
-                n += 1
-            if J[j].active[1] != 0:
-                s = 1.0 / (1.0 + max(ax * xx + ay * xy + az * xz, -0.9))
-                _angular(J, j, n, s * (ax + xx), s * (ay + xy), s * (az + xz), TWIST)
-                e = tw - J[j].limits[3] if J[j].active[1] > 0 else J[j].limits[2] - tw
-                w = e * (1 - CLOSE) if e > KEEP_ANGLE else 0.0
-                J[j].keep[n] = w if J[j].active[1] > 0 else -w
-                J[j].G[n, n] = LIMIT_SOFTNESS / (B[c].inertia[0] if B[c].free else B[p].inertia[0])
-                n += 1
-        J[j].rows = n
-
-
-@compiled
-def residuals(B, J, h):
-    """Residual of every row at the trial velocities and the predicted pose, as a velocity.
-
-    Returns the worst point residual (metres) and the worst angle (radians) of hard rows.
-    """
-    worst, worst_angle = 0.0, 0.0
-    for j in range(J.shape[0]):
-        n = J[j].rows
-        if n == 0:
-            continue
-        p, c = J[j].parent, J[j].child
-        pax, pay, paz, _, _, _ = _anchor(B, p, J[j].anchor_p, True)
-        cax, cay, caz, _, _, _ = _anchor(B, c, J[j].anchor_c, True)
-        d0, d1, d2 = cax - pax - J[j].keep[0], cay - pay - J[j].keep[1], caz - paz - J[j].keep[2]
-        J[j].res[0], J[j].res[1], J[j].res[2] = d0 / h, d1 / h, d2 / h
-        worst = max(worst, d0 * d0 + d1 * d1 + d2 * d2)
-        if n == 3:
-            continue
-        sy, sz, tw = joint_angles(B, J, j, True)
-        for r in range(3, n):
-            kind = J[j].row_kind[r]
-            if kind == SOFT:
-                s = J[j].bias[r]
-                for k in range(3, 6):
-                    s += J[j].Jc[r, k] * B[c].tw[k - 3]
-                    if p >= 0:
-                        s += J[j].Jp[r, k] * B[p].tw[k - 3]
-                for k in range(3, n):
-                    s += J[j].G[r, k] * J[j].impulse[k]
-                J[j].res[r] = s
-                continue
-            if kind == SWING:
-                e = cone_excess(sy, sz, J[j].limits[0], J[j].limits[1])
-            elif kind == TWIST:
-                e = tw - J[j].limits[3] if J[j].active[1] > 0 else tw - J[j].limits[2]
-            elif kind == LOCK + 10:
-                e = sy
-            elif kind == LOCK + 20:
-                e = sz
+def aim_row(B, J, j, r):
+    """Direction of row r at the start of the substep, its stiffness, and the part of its gap left for later."""
+    d = J[j].dir[r]
+    p, c = J[j].parent, J[j].child
+    J[j].k[r] = HARD * (J[j].scale[0] if r < 3 else J[j].scale[1])
+    if r < 3:
+        if J[j].kind == TIE:
+            cx, cy, cz = anchor_place(B, c, J[j].anchor_c, False)
+            px, py, pz = anchor_place(B, p, J[j].anchor_p, False)
+            dx, dy, dz = cx - px, cy - py, cz - pz
+            n = math.sqrt(dx * dx + dy * dy + dz * dz)
+            if n > 1e-9:
+                d[0], d[1], d[2] = dx / n, dy / n, dz / n
             else:
-                e = tw
-            e -= J[j].keep[r]
-            J[j].res[r] = e / h
-            worst_angle = max(worst_angle, abs(e))
-    return math.sqrt(worst), worst_angle
+                d[0], d[1], d[2] = 0.0, 1.0, 0.0
+        else:
+            ex, ey, ez = (1.0 if r == 0 else 0.0), (1.0 if r == 1 else 0.0), (1.0 if r == 2 else 0.0)
+            if _pointed(J, j):
+                d[0], d[1], d[2] = ex, ey, ez
+            else:
+                qx, qy, qz, qw = joint_quat(B, p, J[j].frame_p, False)
+                d[0], d[1], d[2] = turn(qx, qy, qz, qw, ex, ey, ez)
+        return
+    qx, qy, qz, qw = joint_quat(B, p, J[j].frame_p, False)
+    cx, cy, cz, cw = joint_quat(B, c, J[j].frame_c, False)
+    ax, ay, az = turn(cx, cy, cz, cw, 1.0, 0.0, 0.0)
+    if r == TWIST:
+        xx, xy, xz = turn(qx, qy, qz, qw, 1.0, 0.0, 0.0)
+        s = 1.0 / (1.0 + max(ax * xx + ay * xy + az * xz, -0.9))
+        d[0], d[1], d[2] = s * (ax + xx), s * (ay + xy), s * (az + xz)
+        return
+    sy, sz, _ = joint_angles(B, J, j, False)
+    length = math.sqrt(sy * sy + sz * sz)
+    uy, uz = (sy / length, sz / length) if length > 1e-9 else (1.0, 0.0)
+    ux, uy_, uz_ = turn(qx, qy, qz, qw, 0.0, uy, uz)
+    tx, ty, tz = cross(ax, ay, az, ux, uy_, uz_)
+    stretch = length / math.sin(length) if 1e-6 < length < 3.0 else 1.0
+    if r == CONE:
+        ly, lz = max(J[j].high[SWING_Y], 1e-4), max(J[j].high[SWING_Z], 1e-4)
+        gy, gz = uy / (ly * ly), uz / (lz * lz)
+        # gradient of the cone along the swing (1) and across it
+        along, t = 1.0, (gz * uy - gy * uz) / (gy * uy + gz * uz) * stretch
+    elif r == SWING_Y:
+        along, t = uy, -uz * stretch
+    else:
+        along, t = uz, uy * stretch
+    d[0], d[1], d[2] = along * ux + t * tx, along * uy_ + t * ty, along * uz_ + t * tz
+
+
+@inlined
+def _keep(J, j, r, e, h):
+    """Set the part of a gap e at the start of the substep that is left for later ones."""
+    J[j].keep[r] = 0.0
+    if r == CONE or J[j].mode[r] != LOCKED:
+        # what lies beyond a limit is set back without giving it speed, see set_back_joints
+        if e * J[j].state[r] > 0.0:
+            J[j].keep[r] = e
+    elif abs(e) > (KEEP_POINT if r < 3 else KEEP_ANGLE):
+        closed = min(CLOSE * abs(e), MOST_CLOSING * h)
+        J[j].keep[r] = e - closed if e > 0.0 else e + closed
+
+
+@inlined
+def point_speed(B, J, j, trial):
+    """Velocity of the child's anchor against the parent: of the trial, or of the last solve."""
+    p, c = J[j].parent, J[j].child
+    rc, rp = J[j].rc, J[j].rp
+    if trial:
+        v, w = B[c].tv, B[c].tw
+        x, y, z = cross(w[0], w[1], w[2], rc[0], rc[1], rc[2])
+        x, y, z = x + v[0], y + v[1], z + v[2]
+        if p >= 0:
+            v, w = B[p].tv, B[p].tw
+            a, b, d = cross(w[0], w[1], w[2], rp[0], rp[1], rp[2])
+            x, y, z = x - a - v[0], y - b - v[1], z - d - v[2]
+        return x, y, z
+    f = B[c].f
+    x, y, z = cross(f[3], f[4], f[5], rc[0], rc[1], rc[2])
+    x, y, z = x + f[0], y + f[1], z + f[2]
+    if p >= 0:
+        f = B[p].f
+        a, b, d = cross(f[3], f[4], f[5], rp[0], rp[1], rp[2])
+        x, y, z = x - a - f[0], y - b - f[1], z - d - f[2]
+    return x, y, z
+
+
+@inlined
+def turn_speed(B, J, j, trial):
+    """Angular velocity of the child against the parent."""
+    p, c = J[j].parent, J[j].child
+    if trial:
+        w = B[c].tw
+        x, y, z = w[0], w[1], w[2]
+        if p >= 0:
+            w = B[p].tw
+            x, y, z = x - w[0], y - w[1], z - w[2]
+        return x, y, z
+    f = B[c].f
+    x, y, z = f[3], f[4], f[5]
+    if p >= 0:
+        f = B[p].f
+        x, y, z = x - f[3], y - f[4], z - f[5]
+    return x, y, z
 
 
 @compiled
-def update_limits(B, J, release):
-    """Switch limits on where the predicted pose breaks them, with ``release`` off where they
-    would pull. True if any changed.
-    """
-    changed = False
+def prepare_joints(B, J, h):
+    """Arms, directions and first states of all rows, at the pose and the velocities at the start."""
     for j in range(J.shape[0]):
-        if not J[j].limited or J[j].rows == 0 or J[j].kind == FIXED:
+        p, c = J[j].parent, J[j].child
+        J[j].live = J[j].on and J[j].broken < 0 and (B[c].free or (p >= 0 and B[p].free))
+        if not J[j].live:
             continue
-        swing, twist = 0, 0
-        for r in range(3, J[j].rows):
-            if J[j].row_kind[r] == SWING:
-                swing = 1 if J[j].impulse[r] <= 0.0 else -1
-            elif J[j].row_kind[r] == TWIST:
-                twist = 1 if J[j].impulse[r] * J[j].active[1] <= 0.0 else -1
-        sy, sz, tw = joint_angles(B, J, j, True)
-        if J[j].kind == BALL:
-            if swing == 0 and cone_excess(sy, sz, J[j].limits[0], J[j].limits[1]) > 1e-7:
-                J[j].active[0] = 1
-                changed = True
-            elif release and swing == -1 and J[j].flips[0] < MOST_FLIPS:
-                J[j].active[0] = 0
-                J[j].flips[0] += 1
-                changed = True
-        if twist == 0:
-            side = 1 if tw > J[j].limits[3] + 1e-7 else (-1 if tw < J[j].limits[2] - 1e-7 else 0)
-            if side != 0:
-                J[j].active[1] = side
-                changed = True
-        elif release and twist == -1 and J[j].flips[1] < MOST_FLIPS:
-            J[j].active[1] = 0
-            J[j].flips[1] += 1
-            changed = True
-    return changed
+        ax, ay, az = anchor_place(B, c, J[j].anchor_c, False)
+        for k in range(3):
+            a = ax if k == 0 else (ay if k == 1 else az)
+            J[j].rc[k] = a - B[c].x[k]
+            J[j].rp[k] = a - B[p].x[k] if p >= 0 else 0.0
+        c0, c1, c2 = offset(B, J, j, False)
+        sy, sz, tw = 0.0, 0.0, 0.0
+        if _turning(J, j):
+            sy, sz, tw = joint_angles(B, J, j, False)
+        if J[j].spring_frequency > 0.0:
+            _springs(B, J, j, c0, c1, c2, h)
+        for r in range(ROWS):
+            J[j].lam[r] = 0.0
+            J[j].flips[r] = 0
+            J[j].soft[r] = 0
+            J[j].wanted[r] = 0.0
+            if r < CONE and J[j].mode[r] == LOCKED:
+                J[j].state[r] = 1
+                aim_row(B, J, j, r)
+                _keep(J, j, r, beyond(J, j, r, c0, c1, c2, sy, sz, tw), h)
+            elif J[j].limit_frequency > 0.0:
+                _soft_limit(B, J, j, r, c0, c1, c2, sy, sz, tw, h)
+            elif J[j].state[r] != 0:
+                e = beyond(J, j, r, c0, c1, c2, sy, sz, tw) * J[j].state[r]
+                if e < -1e-3:
+                    J[j].state[r] = 0
+                else:
+                    aim_row(B, J, j, r)
+                    _keep(J, j, r, e * J[j].state[r], h)
+
+
+@inlined
+def _springs(B, J, j, c0, c1, c2, h):
+    """The pull of the free and the limited places to their middles."""
+    stiff, b = poles(J[j].spring_frequency, J[j].spring_ratio, h)
+    for r in range(3):
+        if J[j].mode[r] == LOCKED:
+            continue
+        aim_row(B, J, j, r)
+        c = c0 if r == 0 else (c1 if r == 1 else c2)
+        if J[j].mode[r] == LIMITED:
+            c -= 0.5 * (J[j].low[r] + J[j].high[r])
+        J[j].spring_k[r] = stiff * J[j].feel
+        J[j].spring_aim[r] = -J[j].spring_k[r] * b * c
+
+
+@inlined
+def limited_row(J, j, r):
+    """Whether row r of a joint is a limit."""
+    if r == CONE:
+        return J[j].cone
+    return J[j].mode[r] == LIMITED and not (J[j].cone and r >= SWING_Y)
+
+
+@inlined
+def _soft_limit(B, J, j, r, c0, c1, c2, sy, sz, tw, h):
+    """A limit with give: a damped spring while the coordinate is beyond it."""
+    J[j].state[r] = 0
+    if not limited_row(J, j, r):
+        return
+    J[j].state[r] = 1
+    e = beyond(J, j, r, c0, c1, c2, sy, sz, tw)
+    if e <= 0.0 and r != CONE:
+        J[j].state[r] = -1
+        e = beyond(J, j, r, c0, c1, c2, sy, sz, tw)
+    if e * J[j].state[r] <= 0.0:
+        J[j].state[r] = 0
+        return
+    aim_row(B, J, j, r)
+    stiff, b = poles(J[j].limit_frequency, J[j].limit_ratio, h)
+    J[j].soft[r] = 1
+    J[j].k[r] = stiff * (J[j].feel if r < 3 else row_inertia(B, J, j, J[j].dir[r]))
+    J[j].wanted[r] = -b * e
+
+
+@inlined
+def row_inertia(B, J, j, d):
+    """Effective inertia of a joint about a world direction."""
+    qx, qy, qz, qw = joint_quat(B, J[j].parent, J[j].frame_p, False)
+    x, y, z = turn(-qx, -qy, -qz, qw, d[0], d[1], d[2])
+    I = J[j].effective
+    return (
+        x * (I[0, 0] * x + I[0, 1] * y + I[0, 2] * z)
+        + y * (I[1, 0] * x + I[1, 1] * y + I[1, 2] * z)
+        + z * (I[2, 0] * x + I[2, 1] * y + I[2, 2] * z)
+    )
+
+
+@inlined
+def row_speed(B, J, j, r, trial):
+    """Speed along a row."""
+    if r < 3:
+        x, y, z = point_speed(B, J, j, trial)
+    else:
+        x, y, z = turn_speed(B, J, j, trial)
+    d = J[j].dir[r]
+    return d[0] * x + d[1] * y + d[2] * z
+
+
+@compiled
+def add_joints(B, J, X, Y):
+    """Add all active rows to the matrix."""
+    for j in range(J.shape[0]):
+        if not J[j].live:
+            continue
+        Kl, Ka = J[j].Kl, J[j].Ka
+        linear, angular = False, False
+        for a in range(3):
+            for b in range(3):
+                Kl[a, b] = 0.0
+                Ka[a, b] = J[j].Kd[a, b] if J[j].driven else 0.0
+        angular = J[j].driven
+        spring = J[j].spring_frequency > 0.0
+        for r in range(ROWS):
+            k = J[j].k[r] if J[j].state[r] != 0 else 0.0
+            if r < 3 and spring and J[j].mode[r] != LOCKED:
+                k += J[j].spring_k[r]
+            if k == 0.0:
+                continue
+            d = J[j].dir[r]
+            K = Kl if r < 3 else Ka
+            linear = linear or r < 3
+            angular = angular or r >= 3
+            for a in range(3):
+                for b in range(3):
+                    K[a, b] += k * d[a] * d[b]
+        if linear:
+            add_point(B, J[j].child, J[j].parent, Kl, J[j].rc, J[j].rp, X, Y)
+        if angular:
+            add_turn(B, J[j].child, J[j].parent, Ka)
+
+
+@compiled
+def joint_forces(B, J):
+    """Add the impulses of all rows, at the trial velocities, to the right side."""
+    for j in range(J.shape[0]):
+        if not J[j].live:
+            continue
+        p, c = J[j].parent, J[j].child
+        l0, l1, l2, a0, a1, a2 = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
+        for r in range(ROWS):
+            if r < 3 and J[j].spring_frequency > 0.0 and J[j].mode[r] != LOCKED:
+                s = J[j].spring_aim[r] - J[j].spring_k[r] * row_speed(B, J, j, r, True)
+                d = J[j].dir[r]
+                l0, l1, l2 = l0 + s * d[0], l1 + s * d[1], l2 + s * d[2]
+            if J[j].state[r] == 0:
+                continue
+            if J[j].soft[r] != 0:
+                s = -J[j].k[r] * (row_speed(B, J, j, r, True) - J[j].wanted[r])
+                J[j].lam[r] = s
+            else:
+                s = J[j].lam[r] - J[j].k[r] * J[j].res[r]
+            d = J[j].dir[r]
+            if r < 3:
+                l0, l1, l2 = l0 + s * d[0], l1 + s * d[1], l2 + s * d[2]
+            else:
+                a0, a1, a2 = a0 + s * d[0], a1 + s * d[1], a2 + s * d[2]
+        if J[j].driven:
+            x, y, z = turn_speed(B, J, j, True)
+            m, K = J[j].aim, J[j].Kd
+            a0 += m[0] - K[0, 0] * x - K[0, 1] * y - K[0, 2] * z
+            a1 += m[1] - K[1, 0] * x - K[1, 1] * y - K[1, 2] * z
+            a2 += m[2] - K[2, 0] * x - K[2, 1] * y - K[2, 2] * z
+        push_pair(B, c, p, l0, l1, l2, a0, a1, a2, J[j].rc, J[j].rp)
+
+
+@inlined
+def push_pair(B, c, p, l0, l1, l2, a0, a1, a2, rc, rp):
+    """An impulse at a point and a turn on body c, and their opposites on body p."""
+    if B[c].free:
+        f = B[c].f
+        x, y, z = cross(rc[0], rc[1], rc[2], l0, l1, l2)
+        f[0], f[1], f[2] = f[0] + l0, f[1] + l1, f[2] + l2
+        f[3], f[4], f[5] = f[3] + x + a0, f[4] + y + a1, f[5] + z + a2
+    if p >= 0 and B[p].free:
+        f = B[p].f
+        x, y, z = cross(rp[0], rp[1], rp[2], l0, l1, l2)
+        f[0], f[1], f[2] = f[0] - l0, f[1] - l1, f[2] - l2
+        f[3], f[4], f[5] = f[3] - x - a0, f[4] - y - a1, f[5] - z - a2
+
+
+@compiled
+def joint_impulses(B, J):
+    """After a solve: what the hard rows' impulses have become."""
+    for j in range(J.shape[0]):
+        if not J[j].live:
+            continue
+        x, y, z = point_speed(B, J, j, False)
+        u, v, w = turn_speed(B, J, j, False)
+        for r in range(ROWS):
+            if J[j].state[r] != 0 and J[j].soft[r] == 0:
+                d = J[j].dir[r]
+                s = d[0] * x + d[1] * y + d[2] * z if r < 3 else d[0] * u + d[1] * v + d[2] * w
+                J[j].lam[r] -= J[j].k[r] * (J[j].res[r] + s)
+
+
+@compiled
+def residuals(B, J, h, catch, release, first):
+    """Residuals of all rows at the predicted pose; limits that are struck are switched on, those that would pull off.
+
+    ``first``: before any solve, when nothing is switched. Returns the worst gap (metres), the worst angle
+    (radians) and whether any row was switched.
+    """
+    worst, angle, changed = 0.0, 0.0, False
+    for j in range(J.shape[0]):
+        if not J[j].live:
+            continue
+        c0, c1, c2 = offset(B, J, j, True)
+        sy, sz, tw = 0.0, 0.0, 0.0
+        if _turning(J, j):
+            sy, sz, tw = joint_angles(B, J, j, True)
+        gap = 0.0
+        for r in range(ROWS):
+            if J[j].state[r] != 0:
+                if J[j].soft[r] == 1:
+                    # a soft limit pushes or does nothing
+                    if release and not first and J[j].lam[r] * J[j].state[r] > 0.0:
+                        J[j].state[r] = 0
+                        changed = True
+                    continue
+                if J[j].soft[r] == 2:
+                    continue
+                e = beyond(J, j, r, c0, c1, c2, sy, sz, tw) - J[j].keep[r]
+                locked = r < CONE and J[j].mode[r] == LOCKED
+                if not locked and not first and release and J[j].flips[r] < MOST_FLIPS:
+                    if J[j].lam[r] * J[j].state[r] > RELEASED * h * J[j].k[r] / HARD:
+                        J[j].state[r] = 0
+                        J[j].lam[r] = 0.0
+                        J[j].flips[r] += 1
+                        changed = True
+                        continue
+                J[j].res[r] = e / h
+                if r < 3:
+                    gap += e * e
+                elif J[j].lam[r] * J[j].state[r] <= 0.0 or locked or e * J[j].state[r] > 0.0:
+                    angle = max(angle, abs(e))
+            elif catch and not first and J[j].limit_frequency == 0.0 and limited_row(J, j, r):
+                changed = _catch(B, J, j, r, c0, c1, c2, sy, sz, tw, h) or changed
+        worst = max(worst, gap)
+    return math.sqrt(worst), angle, changed
+
+
+@inlined
+def _catch(B, J, j, r, c0, c1, c2, sy, sz, tw, h):
+    """Switch a limit on if the predicted pose breaks it."""
+    least = 1e-7
+    for side in range(2):
+        if r == CONE and side == 1:
+            break
+        J[j].state[r] = 1 if side == 0 else -1
+        e = beyond(J, j, r, c0, c1, c2, sy, sz, tw)
+        if e * J[j].state[r] > least:
+            aim_row(B, J, j, r)
+            start0, start1, start2 = offset(B, J, j, False)
+            y0, z0, t0 = joint_angles(B, J, j, False)
+            e0 = beyond(J, j, r, start0, start1, start2, y0, z0, t0)
+            _keep(J, j, r, e0, h)
+            J[j].lam[r] = 0.0
+            J[j].res[r] = (e - J[j].keep[r]) / h
+            if J[j].bounce > 0.0:
+                _bounce(B, J, j, r)
+            return True
+    J[j].state[r] = 0
+    return False
+
+
+@inlined
+def _bounce(B, J, j, r):
+    """A limit that is struck sends the joint back with a share of its speed."""
+    d = J[j].dir[r]
+    p, c = J[j].parent, J[j].child
+    if r < 3:
+        rc, rp = J[j].rc, J[j].rp
+        x, y, z = cross(B[c].w[0], B[c].w[1], B[c].w[2], rc[0], rc[1], rc[2])
+        x, y, z = x + B[c].v[0], y + B[c].v[1], z + B[c].v[2]
+        if p >= 0:
+            a, b, e = cross(B[p].w[0], B[p].w[1], B[p].w[2], rp[0], rp[1], rp[2])
+            x, y, z = x - a - B[p].v[0], y - b - B[p].v[1], z - e - B[p].v[2]
+    else:
+        x, y, z = B[c].w[0], B[c].w[1], B[c].w[2]
+        if p >= 0:
+            x, y, z = x - B[p].w[0], y - B[p].w[1], z - B[p].w[2]
+    s = d[0] * x + d[1] * y + d[2] * z
+    if s * J[j].state[r] > BOUNCE_SPEED:
+        J[j].soft[r] = 2
+        J[j].wanted[r] = -J[j].bounce * s
+
+
+@compiled
+def set_back_joints(B, J, h):
+    """Add to the right side what sets joints that are beyond a hard limit back; True if any is."""
+    found = False
+    for j in range(J.shape[0]):
+        if not J[j].live:
+            continue
+        p, c = J[j].parent, J[j].child
+        for r in range(ROWS):
+            if J[j].state[r] == 0 or J[j].soft[r] != 0 or (r < CONE and J[j].mode[r] == LOCKED):
+                continue
+            e = J[j].res[r] * h + J[j].keep[r]
+            if e * J[j].state[r] < SLOP:
+                continue
+            found = True
+            s = -J[j].k[r] * min(CLOSE * abs(e) / h, MOST_CLOSING) * J[j].state[r]
+            d, rc, rp = J[j].dir[r], J[j].rc, J[j].rp
+            if r < 3:
+                push_pair(B, c, p, s * d[0], s * d[1], s * d[2], 0.0, 0.0, 0.0, rc, rp)
+            else:
+                push_pair(B, c, p, 0.0, 0.0, 0.0, s * d[0], s * d[1], s * d[2], rc, rp)
+    return found
 
 
 @compiled
 def limit_excess(B, J, j):
-    """How far joint j is beyond its limits, radians; 0 inside."""
-    if not J[j].limited or J[j].kind == FIXED:
-        return 0.0
-    sy, sz, tw = joint_angles(B, J, j, False)
-    e = max(tw - J[j].limits[3], J[j].limits[2] - tw, 0.0)
-    if J[j].kind == BALL:
-        e = max(e, cone_excess(sy, sz, J[j].limits[0], J[j].limits[1]))
-    return e
-
-
-@compiled
-def effective_inertia(B, J, mass, centre, tensor):
-    """Fill ``J.softness``: the inverse inertia that a drive feels with all below it rigid.
-
-    The composite of the joint's subtree about the anchor, in series with the rest of what hangs together,
-    which counts as infinite where it is held by something keyed. mass (n,), centre (n, 3), tensor (n, 3, 3)
-    are scratch. The bodies' world inertia must be set.
-    """
-    n, m = B.shape[0], J.shape[0]
-    root = np.empty(n, np.int64)
-    held = np.zeros(n, np.bool_)
-    for i in range(n):
-        mass[i] = B[i].mass if B[i].free else 0.0
-        root[i] = i
-        for a in range(3):
-            centre[i, a] = B[i].x[a]
-            for b in range(3):
-                tensor[i, a, b] = B[i].M[a, b] if B[i].free else 0.0
-    for j in range(m):
-        p, c = J[j].parent, J[j].child
-        if p >= 0 and B[p].free:
-            root[c] = root[p]
-        else:
-            held[c] = True
-    for j in range(m - 1, -1, -1):
-        p, c = J[j].parent, J[j].child
-        if p >= 0 and B[p].free and mass[c] > 0.0:
-            _merge(mass, centre, tensor, p, c)
-    about_sub, about_rest = np.empty((3, 3)), np.empty((3, 3))
-    for j in range(m):
-        p, c = J[j].parent, J[j].child
-        if not B[c].free:
+    """How far joint j is beyond its limits (radians; 0 inside), and the share of them that is used."""
+    sy, sz, tw = 0.0, 0.0, 0.0
+    if _turning(J, j):
+        sy, sz, tw = joint_angles(B, J, j, False)
+    excess, used = 0.0, 0.0
+    for r in range(TWIST, ROWS):
+        if not limited_row(J, j, r):
             continue
-        ax, ay, az, _, _, _ = _anchor(B, c, J[j].anchor_c, False)
-        _about(mass[c], centre, tensor, c, ax, ay, az, about_sub)
-        inverse = np.linalg.inv(about_sub)
-        if p >= 0 and B[p].free and not held[root[c]]:
-            t = root[c]
-            left = mass[t] - mass[c]
-            if left > 1e-9 * mass[t]:
-                _about(mass[t], centre, tensor, t, ax, ay, az, about_rest)
-                about_rest -= about_sub
-                for k in range(3):
-                    about_rest[k, k] += 1e-9 * mass[t]
-                inverse += np.linalg.inv(about_rest)
-        px, py, pz, pw = _joint_quat(B, p, J[j].frame_p, False)
-        for k in range(3):
-            kx, ky, kz = turn(
-                px, py, pz, pw, (1.0 if k == 0 else 0.0), (1.0 if k == 1 else 0.0), (1.0 if k == 2 else 0.0)
-            )
-            for i in range(3):
-                ix, iy, iz = turn(
-                    px,
-                    py,
-                    pz,
-                    pw,
-                    (1.0 if i == 0 else 0.0),
-                    (1.0 if i == 1 else 0.0),
-                    (1.0 if i == 2 else 0.0),
-                )
-                J[j].softness[k, i] = (
-                    kx * (inverse[0, 0] * ix + inverse[0, 1] * iy + inverse[0, 2] * iz)
-                    + ky * (inverse[1, 0] * ix + inverse[1, 1] * iy + inverse[1, 2] * iz)
-                    + kz * (inverse[2, 0] * ix + inverse[2, 1] * iy + inverse[2, 2] * iz)
-                )
-        if J[j].kind == HINGE:
-            # about a fixed axis the other rotations are locked: the plain moment, not the inverse's element
-            s = 0.0
-            xx, xy, xz = turn(px, py, pz, pw, 1.0, 0.0, 0.0)
-            t = np.linalg.inv(inverse)
-            s = (
-                xx * (t[0, 0] * xx + t[0, 1] * xy + t[0, 2] * xz)
-                + xy * (t[1, 0] * xx + t[1, 1] * xy + t[1, 2] * xz)
-                + xz * (t[2, 0] * xx + t[2, 1] * xy + t[2, 2] * xz)
-            )
-            J[j].softness[0, 0] = 1.0 / s
-
-
-@inlined
-def _merge(mass, centre, tensor, p, c):
-    """Add composite c to composite p."""
-    total = mass[p] + mass[c]
-    d0, d1, d2 = centre[c, 0] - centre[p, 0], centre[c, 1] - centre[p, 1], centre[c, 2] - centre[p, 2]
-    k = mass[p] * mass[c] / total
-    square = d0 * d0 + d1 * d1 + d2 * d2
-    for a in range(3):
-        da = d0 if a == 0 else (d1 if a == 1 else d2)
-        for b in range(3):
-            db = d0 if b == 0 else (d1 if b == 1 else d2)
-            tensor[p, a, b] += tensor[c, a, b] + k * ((square if a == b else 0.0) - da * db)
-    s = mass[c] / total
-    centre[p, 0] += d0 * s
-    centre[p, 1] += d1 * s
-    centre[p, 2] += d2 * s
-    mass[p] = total
-
-
-@inlined
-def _about(mass, centre, tensor, i, ax, ay, az, out):
-    """Composite inertia of i about a point."""
-    d0, d1, d2 = centre[i, 0] - ax, centre[i, 1] - ay, centre[i, 2] - az
-    square = d0 * d0 + d1 * d1 + d2 * d2
-    for a in range(3):
-        da = d0 if a == 0 else (d1 if a == 1 else d2)
-        for b in range(3):
-            db = d0 if b == 0 else (d1 if b == 1 else d2)
-            out[a, b] = tensor[i, a, b] + mass * ((square if a == b else 0.0) - da * db)
+        if r == CONE:
+            ly, lz = max(J[j].high[SWING_Y], 1e-4), max(J[j].high[SWING_Z], 1e-4)
+            excess = max(excess, cone_excess(sy, sz, ly, lz))
+            used = max(used, math.sqrt((sy / ly) ** 2 + (sz / lz) ** 2))
+        else:
+            c = tw if r == TWIST else (sy if r == SWING_Y else sz)
+            excess = max(excess, c - J[j].high[r], J[j].low[r] - c)
+            middle, half = 0.5 * (J[j].low[r] + J[j].high[r]), 0.5 * (J[j].high[r] - J[j].low[r])
+            used = max(used, abs(c - middle) / max(half, 1e-4))
+    return excess, used

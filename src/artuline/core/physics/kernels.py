@@ -4,9 +4,10 @@ import math
 
 from numba import njit
 
-#: All kernels: cached on disk, without the interpreter lock, IEEE arithmetic in order (same input, same bits).
-compiled = njit(cache=True, nogil=True, error_model="numpy")
-inlined = njit(cache=True, nogil=True, error_model="numpy", inline="never")
+#: All kernels: cached on disk, without the interpreter lock. Products may be fused with sums, but nothing is
+#: reordered: the same input gives the same bits on the same machine.
+compiled = njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
+inlined = compiled
 
 
 @inlined
@@ -47,6 +48,18 @@ def log_quat(x, y, z, w):
     s = math.sqrt(x * x + y * y + z * z)
     k = 2.0 * math.atan2(s, w) / s if s > 1e-9 else 2.0
     return x * k, y * k, z * k
+
+
+@inlined
+def small_sincos(x):
+    """Sine and cosine; by their series where that is exact to rounding."""
+    if abs(x) > 0.3:
+        return math.sin(x), math.cos(x)
+    s = x * x
+    return (
+        x * (1.0 - s / 6.0 * (1.0 - s / 20.0 * (1.0 - s / 42.0 * (1.0 - s / 72.0 * (1.0 - s / 110.0))))),
+        1.0 - s / 2.0 * (1.0 - s / 12.0 * (1.0 - s / 30.0 * (1.0 - s / 56.0 * (1.0 - s / 90.0)))),
+    )
 
 
 @inlined

@@ -6,13 +6,15 @@ integration; Reich 1994): symplectic, second order, exact in |L|.
 
 import math
 
-from artuline.core.physics.kernels import compiled, exp_quat, inlined, quat_mul, turn
+from artuline.core.physics.kernels import compiled, exp_quat, inlined, quat_mul, small_sincos, turn
+
+AIR = 1.2  # kg/m^3
 
 
 @inlined
 def _axis_turn(mx, my, mz, qx, qy, qz, qw, axis, angle):
     """Turn by ``angle`` about a principal axis: momentum in the body frame turns back, the attitude on."""
-    s2, c2 = math.sin(0.5 * angle), math.cos(0.5 * angle)
+    s2, c2 = small_sincos(0.5 * angle)
     s, c = 2.0 * s2 * c2, 1.0 - 2.0 * s2 * s2
     if axis == 0:
         my, mz = c * my + s * mz, c * mz - s * my
@@ -73,3 +75,44 @@ def world_inertia(B):
         M[1, 2] = m10 * a * m20 + m11 * b * m21 + m12 * c * m22
         M[2, 2] = m20 * a * m20 + m21 * b * m21 + m22 * c * m22
         M[1, 0], M[2, 0], M[2, 1] = M[0, 1], M[0, 2], M[1, 2]
+
+
+@compiled
+def free_velocities(B, gravity, wind, h):
+    """Velocities at the end of the substep with no impulse yet: gravity, drag, wind, forces from outside.
+
+    Wind pushes on each principal side of a body by its area and the speed of the air through it: along the
+    stream as drag, and across it, as lift, where a side stands askew. Also sets the trial velocities.
+    """
+    for i in range(B.shape[0]):
+        b = B[i]
+        for k in range(3):
+            b.fv[k] = b.v[k]
+            b.fw[k] = b.w[k]
+        if b.free:
+            for k in range(3):
+                b.fv[k] += h * (gravity[k] + b.push[k] / b.mass)
+            qx, qy, qz, qw = b.q[0], b.q[1], b.q[2], b.q[3]
+            t0, t1, t2 = turn(-qx, -qy, -qz, qw, b.push[3], b.push[4], b.push[5])
+            w0, w1, w2 = turn(qx, qy, qz, qw, t0 / b.inertia[0], t1 / b.inertia[1], t2 / b.inertia[2])
+            b.fw[0] += h * w0
+            b.fw[1] += h * w1
+            b.fw[2] += h * w2
+            if b.area[0] + b.area[1] + b.area[2] > 0.0:
+                u0, u1, u2 = turn(-qx, -qy, -qz, qw, wind[0] - b.fv[0], wind[1] - b.fv[1], wind[2] - b.fv[2])
+                s = 0.5 * AIR * math.sqrt(u0 * u0 + u1 * u1 + u2 * u2) * h / b.mass
+                # implicit: never more than what brings the body to the air's speed
+                a0 = u0 * s * b.area[0] / (1.0 + s * b.area[0])
+                a1 = u1 * s * b.area[1] / (1.0 + s * b.area[1])
+                a2 = u2 * s * b.area[2] / (1.0 + s * b.area[2])
+                a0, a1, a2 = turn(qx, qy, qz, qw, a0, a1, a2)
+                b.fv[0] += a0
+                b.fv[1] += a1
+                b.fv[2] += a2
+            slow, calm = math.exp(-b.drag[0] * h), math.exp(-b.drag[1] * h)
+            for k in range(3):
+                b.fv[k] *= slow
+                b.fw[k] *= calm
+        for k in range(3):
+            b.tv[k] = b.fv[k]
+            b.tw[k] = b.fw[k]

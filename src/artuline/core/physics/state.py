@@ -6,15 +6,23 @@ what their compile time hangs on.
 
 import numpy as np
 
-MOST_ROWS = 9
-BALL, HINGE, FIXED = 0, 1, 2
-SPHERE, CAPSULE, BOX, PLANE = 0, 1, 2, 3
-INACTIVE, STICK, SLIP = 0, 1, 2
+BALL, HINGE, FIXED, SLIDE, AXES, TIE, WELD, PIN = range(8)
+SPHERE, CAPSULE, BOX, HULL, MESH, PLANE = range(6)
+INACTIVE, PUSHING = 0, 1
+FREE, LOCKED, LIMITED = 0, 1, 2
+
+# Rows of a joint: three places along the parent's axes, twist, two swings, and the cone of both swings
+TWIST, SWING_Y, SWING_Z, CONE = 3, 4, 5, 6
+ROWS = 7
+
+#: Neighbours that a body may have in the factors, its parent among them.
+MOST_NEIGHBOURS = 12
 
 # Indices into the counters
-CONTACTS, ASKED, DONE, FACTORED = 0, 1, 2, 3
+CONTACTS, ASKED, DONE, FACTORED, SOLVED, NEAR, SWEPT, HALTED = range(8)
+COUNTERS = 8
 
-_F, _I, _B, _R = np.float64, np.int64, np.bool_, MOST_ROWS
+_F, _I, _B = np.float64, np.int64, np.bool_
 
 #: Poses are those of the principal axes at the centre of mass.
 BODY = np.dtype(
@@ -31,60 +39,88 @@ BODY = np.dtype(
         ("goal_q1", _F, 4),
         ("goal_frequency", _F),  # Hz, 0: no world drive
         ("goal_ratio", _F),
+        ("goal_damping", _F),  # against the keyed velocity, 1/s
+        ("drag", _F, 2),  # of the linear and the angular velocity, 1/s
+        ("area", _F, 3),  # m^2 that the wind meets along each principal axis
+        ("push", _F, 6),  # force and torque of the substep from outside
+        ("fv", _F, 3),  # velocities of the substep before any impulse
+        ("fw", _F, 3),
         ("tv", _F, 3),  # trial velocities of the substep
         ("tw", _F, 3),
         ("x1", _F, 3),  # predicted pose at its end
         ("q1", _F, 4),
         ("w1", _F, 3),
         ("M", _F, (3, 3)),  # world inertia
-        ("D", _F, (6, 6)),  # block of the direct solve
+        ("D", _F, (6, 6)),  # block of the direct solve, then its factor
+        ("E", _F, (MOST_NEIGHBOURS, 6, 6)),  # coupling to the neighbours that are eliminated later
         ("f", _F, 6),  # right side, then change of velocity
-        ("drive_impulse", _F, 6),
-        ("g", _F, 6),  # scratch of a contact
-        ("sv", _F, 6),  # trial velocities before a sweep
+        ("g", _F, 6),  # scratch of a swept contact
         ("penetration", _F),  # worst since the last reset, metres
         ("contact", _F),  # sum of normal impulses, N s
+        ("fastest", _F),  # speed that the list of near pairs allows for
+        ("up", _I, MOST_NEIGHBOURS),  # the neighbours of E
+        ("neighbours", _I),
+        ("rank", _I),  # place in the order of elimination
         ("of_joint", _I),  # the joint whose child this is, or -1
         ("free", _B),
     ],
     align=True,
 )
 
-#: Joints are ordered from the roots to the leaves. ``parent`` -1 is the world.
+#: Joints and links. ``parent`` -1 is the world. Joints of trees come first, from the roots to the leaves.
 JOINT = np.dtype(
     [
         ("anchor_p", _F, 3),  # in the parent's frame, at the end of the substep
         ("anchor_c", _F, 3),
         ("frame_p", _F, 4),
         ("frame_c", _F, 4),
-        ("limits", _F, 4),  # swing y, swing z, twist from, twist to
+        ("low", _F, 6),  # ranges of the axes; of a cone, ``high`` of the swings are its half angles
+        ("high", _F, 6),
+        ("limit_frequency", _F),  # Hz of soft limits, 0: hard
+        ("limit_ratio", _F),
+        ("bounce", _F),
+        ("spring_frequency", _F),  # Hz of the pull to the middle of the linear ranges
+        ("spring_ratio", _F),
         ("frequency", _F),  # drive, Hz; 0: none
         ("ratio", _F),
         ("damping", _F),  # passive, 1/s
+        ("friction", _F),  # N m
+        ("break_impulse", _F),  # N s within a frame, 0: never
         ("target0", _F, 4),  # keyed relative rotation at the start of the substep
         ("target1", _F, 4),  # and at its end
-        ("softness", _F, (3, 3)),  # inverse effective inertia in the parent's joint frame
-        ("Jp", _F, (_R, 6)),
-        ("Jc", _F, (_R, 6)),
-        ("G", _F, (_R, _R)),
-        ("bias", _F, _R),
-        ("keep", _F, _R),  # part of the residual left for later substeps
-        ("impulse", _F, _R),
-        ("res", _F, _R),
-        ("dl", _F, _R),
-        ("Y", _F, (_R, 6)),
-        ("W", _F, (_R, 6)),
-        ("S", _F, (_R, _R)),
+        ("effective", _F, (3, 3)),  # inertia in the parent's joint frame that a drive feels
+        ("scale", _F, 2),  # mass and inertia that hard rows are scaled by
+        ("feel", _F),  # mass that linear springs are tuned for
+        ("dir", _F, (ROWS, 3)),  # world direction of each row
+        ("k", _F, ROWS),  # stiffness of each row
+        ("lam", _F, ROWS),  # impulse of each row
+        ("res", _F, ROWS),  # residual of each row as a velocity
+        ("keep", _F, ROWS),  # part of the residual left for later substeps
+        ("wanted", _F, ROWS),  # speed at which a struck limit is left
+        ("spring_k", _F, 3),  # stiffness of the pull to the middle, and its impulse at rest
+        ("spring_aim", _F, 3),
+        ("Kl", _F, (3, 3)),  # all rows as one stiffness of the point and one of the rotation
+        ("Ka", _F, (3, 3)),
+        ("Kd", _F, (3, 3)),  # the drive's part, and what it aims at
+        ("aim", _F, 3),
+        ("rc", _F, 3),  # arms to the child's anchor
+        ("rp", _F, 3),
+        ("load", _F, 3),  # impulse at the point since the start of the frame
         ("separation", _F),  # worst since the last reset, metres
         ("excess", _F),  # radians beyond a limit
-        ("row_kind", _I, _R),
-        ("active", _I, 2),  # swing limit on; twist limit -1, 0, 1
-        ("flips", _I, 2),
+        ("used", _F),  # share of the limits in use
+        ("mode", _I, 6),
+        ("state", _I, ROWS),  # 0: off, -1 and 1: at the low and at the high end, 1: locked
+        ("soft", _I, ROWS),
+        ("flips", _I, ROWS),
         ("parent", _I),
         ("child", _I),
         ("kind", _I),
-        ("rows", _I),
-        ("limited", _B),
+        ("broken", _I),  # frame count at which it broke, -1: whole
+        ("cone", _B),  # both swings share an elliptical cone
+        ("live", _B),  # joins something in this substep
+        ("on", _B),
+        ("driven", _B),
     ],
     align=True,
 )
@@ -95,11 +131,14 @@ SHAPE = np.dtype(
         ("position", _F, 3),
         ("rotation", _F, 4),
         ("extent", _F, 3),  # radius and half length, or half extents
+        ("margin", _F),  # thickness added on all sides
         ("reach", _F),  # radius of the bounding sphere
         ("friction", _F),
         ("restitution", _F),
         ("at", _F, 3),  # in the world, at the start of the substep
         ("r", _F, (3, 3)),
+        ("first", _I, 3),  # of a hull's or mesh's vertices, faces and edges
+        ("count", _I, 3),
         ("body", _I),
         ("kind", _I),
     ],
@@ -107,39 +146,48 @@ SHAPE = np.dtype(
 )
 
 #: Shapes that may collide, kind[a] <= kind[b]; speed of an impact about to bounce: this substep, the next.
-PAIR = np.dtype([("incoming", _F, 2), ("a", _I), ("b", _I)], align=True)
+PAIR = np.dtype([("incoming", _F, 2), ("a", _I), ("b", _I), ("old", _I), ("olds", _I)], align=True)
 
 #: Contact points of the substep. Normals point from b to a; a is free.
 CONTACT = np.dtype(
     [
         ("point", _F, 3),
         ("normal", _F, 3),
-        ("tangent", _F, (2, 3)),
         ("gap", _F),
         ("target", _F),  # wanted normal speed, at least
         ("friction", _F),
         ("stiffness", _F),
-        ("impulse", _F, 3),  # normal, two tangents
-        ("guess", _F, 3),  # the impulse of the pass before
-        ("applied", _F, 3),  # of a swept contact, what the direct solve already has
+        ("push", _F),  # normal impulse
+        ("rubbing", _F),  # viscosity that stands for the friction
+        ("slide", _F),  # speed of sliding
+        ("ra", _F, 3),  # arms
+        ("rb", _F, 3),
+        ("impulse", _F, 3),  # of a swept contact
         ("flips", _I),
+        ("turns", _I),
         ("shapes", _I, 2),
         ("a", _I),
         ("b", _I),
         ("pair", _I),
+        ("feature", _I),
         ("state", _I),
+        ("swept", _B),
+        ("old", _B),  # was there in the substep before
     ],
     align=True,
 )
+
+#: What is remembered of a contact from one substep to the next.
+MEMORY = np.dtype([("push", _F), ("feature", _I), ("state", _I)], align=True)
 
 #: Springs that pull a point of a body to a place in the world; body -1: none.
 TUG = np.dtype(
     [
         ("point", _F, 3),  # in the body's frame
         ("goal", _F, 3),
+        ("arm", _F, 3),
         ("frequency", _F),
         ("mass", _F),  # that the spring is tuned for
-        ("impulse", _F, 3),
         ("body", _I),
     ],
     align=True,

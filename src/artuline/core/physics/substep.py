@@ -9,239 +9,150 @@ import math
 
 import numpy as np
 
-from artuline.core.physics.collide import find_contacts
+from artuline.core.physics.collide import find_contacts, find_near, still_near
 from artuline.core.physics.contacts import (
-    add_blocks,
-    add_forces,
+    add_contacts,
+    choose_swept,
+    contact_forces,
     prepare_contacts,
-    reset_impulses,
+    remember,
+    set_back_contacts,
     sweep,
     update_contacts,
 )
+from artuline.core.physics.drives import add_bodies, body_forces, effective_inertia, prepare_drives, tugs
+from artuline.core.physics.graph import factor, neighbours, solve
 from artuline.core.physics.joints import (
-    add_limits,
-    effective_inertia,
+    add_joints,
+    joint_forces,
+    joint_impulses,
     limit_excess,
-    prepare,
+    prepare_joints,
     residuals,
-    update_limits,
+    set_back_joints,
 )
-from artuline.core.physics.kernels import compiled, cross, inlined, log_quat, poles, quat_mul, turn
-from artuline.core.physics.motion import drift, world_inertia
-from artuline.core.physics.tree import factor, factor_roots, solve
+from artuline.core.physics.kernels import compiled, exp_quat, inlined, log_quat, quat_mul, turn
+from artuline.core.physics.motion import drift, free_velocities, world_inertia
+from artuline.core.physics.state import ASKED, CONTACTS, DONE, FACTORED, HALTED, NEAR, SOLVED, SWEPT
 
 MOST_TURN = 0.5  # radians a free body may turn in a substep
 CLOSED = 2e-6  # metres: joints count as closed
+CLOSED_ANGLE = 2e-5  # radians
 OPEN = 1e-4  # metres: joints count as failed
+OPEN_ANGLE = 0.01
 WORST_OPEN = 2e-3  # metres: as deep as halving goes, what is still accepted
-PASSES = 14
-RELEASE = 7  # passes in which contacts and limits may still let go
+SETTLED = 0.02  # relative change of friction forces that counts as none
+PASSES = 12
+RELEASE = 6  # passes in which contacts and limits may still let go
+CATCH = 9  # passes in which they may still begin to push
 DEEPEST = 5  # halvings
 
 
 @compiled
-def _blocks(B, C, T, K, h):
-    """Mass matrices with everything that acts on one body."""
-    for i in range(B.shape[0]):
-        if not B[i].free:
-            continue
-        k = 1.0
-        if B[i].goal_frequency > 0.0:
-            stiff, _ = poles(B[i].goal_frequency, B[i].goal_ratio, h)
-            k = 1.0 + stiff
-        for a in range(6):
-            for b in range(6):
-                B[i].D[a, b] = 0.0
-        for a in range(3):
-            B[i].D[a, a] = B[i].mass * k
-            for b in range(3):
-                B[i].D[3 + a, 3 + b] = B[i].M[a, b] * k
-    add_blocks(B, C, K)
-    for t in range(T.shape[0]):
-        i = T[t].body
-        if i < 0 or not B[i].free:
-            continue
-        stiff, _ = poles(T[t].frequency, 1.0, h)
-        k = T[t].mass * stiff
-        rx, ry, rz = turn(
-            B[i].q[0], B[i].q[1], B[i].q[2], B[i].q[3], T[t].point[0], T[t].point[1], T[t].point[2]
-        )
-        for e in range(3):
-            dx, dy, dz = (1.0 if e == 0 else 0.0), (1.0 if e == 1 else 0.0), (1.0 if e == 2 else 0.0)
-            tx, ty, tz = cross(rx, ry, rz, dx, dy, dz)
-            row = (dx, dy, dz, tx, ty, tz)
-            for a in range(6):
-                for b in range(a + 1):
-                    B[i].D[a, b] += k * row[a] * row[b]
+def _fresh(B, J, C, T, K, W, order, h):
+    """Assemble the matrix and factor it."""
+    add_bodies(B, h)
+    tugs(B, T, W, h, True)
+    add_joints(B, J, W[0], W[1])
+    add_contacts(B, C, K, W)
+    factor(B, order)
+    K[FACTORED] += 1
 
 
 @compiled
-def _right_side(B, C, T, K, h, ahead):
-    """Right side of the bodies: contacts, world drives, tugs."""
+def _iterate(B, J, C, T, K, W, order, h, ahead, fresh):
+    """One solve at the trial velocities."""
+    body_forces(B, h, ahead)
+    tugs(B, T, W, h, False)
+    joint_forces(B, J)
+    contact_forces(B, C, K, fresh)
+    solve(B, order)
+    K[SOLVED] += 1
+    joint_impulses(B, J)
     for i in range(B.shape[0]):
-        for k in range(6):
-            B[i].f[k] = 0.0
-    add_forces(B, C, K)
-    for i in range(B.shape[0]):
-        if B[i].free and B[i].goal_frequency > 0.0:
-            _goal(B, h, ahead, i, True)
-    for t in range(T.shape[0]):
-        i = T[t].body
-        if i < 0 or not B[i].free:
-            continue
-        rx, ry, rz, k0, k1, k2 = _tug(B, T, h, t, i)
-        k0, k1, k2 = k0 - T[t].impulse[0], k1 - T[t].impulse[1], k2 - T[t].impulse[2]
-        B[i].f[0] += k0
-        B[i].f[1] += k1
-        B[i].f[2] += k2
-        tx, ty, tz = cross(rx, ry, rz, k0, k1, k2)
-        B[i].f[3] += tx
-        B[i].f[4] += ty
-        B[i].f[5] += tz
-
-
-@inlined
-def _tug(B, T, h, t, i):
-    """Arm of a tug and the impulse of its spring at velocities v, w."""
-    stiff, bias = poles(T[t].frequency, 1.0, h)
-    k = T[t].mass * stiff
-    rx, ry, rz = turn(B[i].q[0], B[i].q[1], B[i].q[2], B[i].q[3], T[t].point[0], T[t].point[1], T[t].point[2])
-    cx, cy, cz = cross(B[i].tw[0], B[i].tw[1], B[i].tw[2], rx, ry, rz)
-    k0 = -k * (B[i].tv[0] + cx + bias * (B[i].x[0] + rx - T[t].goal[0]))
-    k1 = -k * (B[i].tv[1] + cy + bias * (B[i].x[1] + ry - T[t].goal[1]))
-    k2 = -k * (B[i].tv[2] + cz + bias * (B[i].x[2] + rz - T[t].goal[2]))
-    return rx, ry, rz, k0, k1, k2
-
-
-@inlined
-def _goal(B, h, ahead, i, to_f):
-    """World drive of body i: the impulse at velocities v, w, added to f or stored."""
-    stiff, bias = poles(B[i].goal_frequency, B[i].goal_ratio, h)
-    g = B[i].goal_q0
-    ex, ey, ez, ew = quat_mul(B[i].q[0], B[i].q[1], B[i].q[2], B[i].q[3], -g[0], -g[1], -g[2], g[3])
-    e0, e1, e2 = log_quat(ex, ey, ez, ew)
-    n = B[i].goal_q1
-    ux, uy, uz, uw = quat_mul(n[0], n[1], n[2], n[3], -g[0], -g[1], -g[2], g[3])
-    u0, u1, u2 = log_quat(ux, uy, uz, uw)
-    a0, a1, a2 = (
-        B[i].tw[0] - u0 / ahead + bias * e0,
-        B[i].tw[1] - u1 / ahead + bias * e1,
-        B[i].tw[2] - u2 / ahead + bias * e2,
-    )
-    for k in range(3):
-        u = (B[i].goal_x1[k] - B[i].goal_x0[k]) / ahead
-        p = -B[i].mass * stiff * (B[i].tv[k] - u + bias * (B[i].x[k] - B[i].goal_x0[k]))
-        t = -stiff * (B[i].M[k, 0] * a0 + B[i].M[k, 1] * a1 + B[i].M[k, 2] * a2)
-        if to_f:
-            B[i].f[k] += p - B[i].drive_impulse[k]
-            B[i].f[3 + k] += t - B[i].drive_impulse[3 + k]
-        else:
-            B[i].drive_impulse[k] = p
-            B[i].drive_impulse[3 + k] = t
+        if B[i].free:
+            for k in range(3):
+                B[i].tv[k] += B[i].f[k]
+                B[i].tw[k] += B[i].f[3 + k]
 
 
 @compiled
-def _restart(B, J, C, T, K, gravity, h):
-    """Velocities before any impulse of this substep."""
-    for i in range(B.shape[0]):
-        for k in range(3):
-            B[i].tv[k] = B[i].v[k] + (h * gravity[k] if B[i].free else 0.0)
-            B[i].tw[k] = B[i].w[k]
-        for k in range(6):
-            B[i].drive_impulse[k] = 0.0
-    for j in range(J.shape[0]):
-        for r in range(J[j].rows):
-            J[j].impulse[r] = 0.0
-    for t in range(T.shape[0]):
-        for k in range(3):
-            T[t].impulse[k] = 0.0
-    reset_impulses(B, C, K)
-
-
-@compiled
-def attempt(B, J, S, P, C, T, K, gravity, h, ahead, last):
+def attempt(B, J, S, P, N, C, O, T, K, G, W, order, gravity, wind, h, ahead, last):
     """Try one substep of length h; on success B holds its end. ``last``: accept whatever comes.
 
     ``ahead``: seconds until the targets are due. Returns whether it was accepted.
     """
-    n, m = B.shape[0], J.shape[0]
-    if not last:
-        for i in range(n):
-            if B[i].free:
-                s = B[i].w[0] ** 2 + B[i].w[1] ** 2 + B[i].w[2] ** 2
-                if s * h * h > MOST_TURN * MOST_TURN:
-                    return False
+    n = B.shape[0]
+    if not last and _turns_too_far(B, h, False):
+        return False
     world_inertia(B)
-    prepare(B, J, h, ahead)
-    add_limits(B, J)
-    find_contacts(B, S, P, C, K, h)
-    _restart(B, J, C, T, K, gravity, h)
-    prepare_contacts(B, S, P, C, K, h)
-    for j in range(m):
-        J[j].flips[0], J[j].flips[1] = 0, 0
-    swept = False
-    for i in range(K[0]):
-        if C[i].b >= 0 and B[C[i].b].free:
-            swept = True
+    free_velocities(B, gravity, wind, h)
+    prepare_joints(B, J, h)
+    prepare_drives(B, J, h, ahead)
+    find_contacts(B, S, P, N, C, K, G, h)
+    prepare_contacts(B, S, P, C, O, K, h)
+    K[SWEPT] = 0
+    if not neighbours(B, J, C, K[CONTACTS], order, True):
+        choose_swept(B, C, K)
+        neighbours(B, J, C, K[CONTACTS], order, False)
+    drift(B, h)
+    worst, angle, _ = residuals(B, J, h, False, False, True)
     fresh = True
-    worst, angle = 0.0, 0.0
     for p in range(PASSES):
         if fresh:
-            _blocks(B, C, T, K, h)
-            factor(B, J)
-            factor_roots(B)
-            K[3] += 1
-            fresh = False
-            if p > 0:
-                _restart(B, J, C, T, K, gravity, h)
-        moved = sweep(B, C, K, 2) if swept else 0.0
+            _fresh(B, J, C, T, K, W, order, h)
+        moved = sweep(B, C, K, 2) if K[SWEPT] > 0 else 0.0
+        _iterate(B, J, C, T, K, W, order, h, ahead, fresh)
+        catch, release = p < CATCH, p < RELEASE
+        fresh, unsettled = update_contacts(B, C, K, catch, release)
         drift(B, h)
-        residuals(B, J, h)
-        _right_side(B, C, T, K, h, ahead)
-        solve(B, J)
-        for i in range(n):
-            if B[i].free:
-                for k in range(3):
-                    B[i].tv[k] += B[i].f[k]
-                    B[i].tw[k] += B[i].f[3 + k]
-        for j in range(m):
-            for r in range(J[j].rows):
-                J[j].impulse[r] += J[j].dl[r]
-        for i in range(n):
-            if B[i].free and B[i].goal_frequency > 0.0:
-                _goal(B, h, ahead, i, False)
-        for t in range(T.shape[0]):
-            i = T[t].body
-            if i >= 0 and B[i].free:
-                _, _, _, T[t].impulse[0], T[t].impulse[1], T[t].impulse[2] = _tug(B, T, h, t, i)
-        catch, release = p < PASSES - 3, p < RELEASE
-        changed, slide = update_contacts(B, C, K, catch, release)
-        drift(B, h)
-        if catch and update_limits(B, J, release):
-            prepare(B, J, h, ahead)
-            add_limits(B, J)
-            changed = True
-        if changed:
-            fresh = True
-            continue
-        worst, angle = residuals(B, J, h)
-        if worst < CLOSED and angle < 1e-4 and slide < 0.02 and moved < 2e-3:
+        worst, angle, switched = residuals(B, J, h, catch, release, False)
+        fresh = fresh or switched
+        if not fresh and worst < CLOSED and angle < CLOSED_ANGLE and unsettled < SETTLED and moved < 2e-3:
             break
-    sound = worst <= OPEN and angle <= 0.01  # false for numbers that are none
+    sound = worst <= OPEN and angle <= OPEN_ANGLE  # false for numbers that are none
     if not sound:
         if not last:
             return False
         if not (worst <= WORST_OPEN and angle <= 0.1):
             _freeze(B)
+            K[HALTED] += 1
             return True
-    if not last:
-        for i in range(n):
-            if B[i].free:
-                s = B[i].w1[0] ** 2 + B[i].w1[1] ** 2 + B[i].w1[2] ** 2
-                if not s * h * h < MOST_TURN * MOST_TURN:
-                    return False
-    _accept(B, J, P, C, K, h, last)
+    if not last and _turns_too_far(B, h, True):
+        return False
+    _set_back(B, J, C, K, order, h)
+    _accept(B, J, P, N, C, O, K, h, last)
     return True
+
+
+@compiled
+def _set_back(B, J, C, K, order, h):
+    """Move what is too deep or beyond a limit back a little, by the factors at hand, without giving it speed."""
+    for i in range(B.shape[0]):
+        for k in range(6):
+            B[i].f[k] = 0.0
+    deep = set_back_contacts(B, C, K, h)
+    if not (set_back_joints(B, J, h) or deep):
+        return
+    solve(B, order)
+    K[SOLVED] += 1
+    for i in range(B.shape[0]):
+        if B[i].free:
+            f, q = B[i].f, B[i].q1
+            ex, ey, ez, ew = exp_quat(h * f[3], h * f[4], h * f[5])
+            q[0], q[1], q[2], q[3] = quat_mul(ex, ey, ez, ew, q[0], q[1], q[2], q[3])
+            for k in range(3):
+                B[i].x1[k] += h * f[k]
+
+
+@inlined
+def _turns_too_far(B, h, end):
+    for i in range(B.shape[0]):
+        if B[i].free:
+            w = B[i].w1 if end else B[i].w
+            if not (w[0] ** 2 + w[1] ** 2 + w[2] ** 2) * h * h < MOST_TURN * MOST_TURN:
+                return True
+    return False
 
 
 @inlined
@@ -254,7 +165,7 @@ def _freeze(B):
 
 
 @inlined
-def _accept(B, J, P, C, K, h, last):
+def _accept(B, J, P, N, C, O, K, h, last):
     """Make the predicted pose the pose, and note the worst values."""
     for i in range(B.shape[0]):
         s = B[i].w1[0] ** 2 + B[i].w1[1] ** 2 + B[i].w1[2] ** 2
@@ -268,43 +179,51 @@ def _accept(B, J, P, C, K, h, last):
             B[i].w[a] = B[i].w1[a] * k
         for a in range(4):
             B[i].q[a] = B[i].q1[a]
-    for k in range(P.shape[0]):
-        P[k].incoming[0] = P[k].incoming[1]
-    for c in range(K[0]):
+    for k in range(K[NEAR]):
+        P[N[k]].incoming[0] = P[N[k]].incoming[1]
+        P[N[k]].incoming[1] = 0.0
+        P[N[k]].olds = 0
+    remember(P, C, O, K)
+    for c in range(K[CONTACTS]):
+        a, b = C[c].a, C[c].b
         if C[c].gap < 0.0:
-            a = C[c].a
             B[a].penetration = max(B[a].penetration, -C[c].gap)
-        if C[c].impulse[0] > 0.0:
-            B[C[c].a].contact += C[c].impulse[0]
-            if C[c].b >= 0:
-                B[C[c].b].contact += C[c].impulse[0]
+        if C[c].push > 0.0:
+            B[a].contact += C[c].push
+            if b >= 0:
+                B[b].contact += C[c].push
     for j in range(J.shape[0]):
-        if J[j].rows == 0:
+        if not J[j].live:
             continue
         s = 0.0
         for k in range(3):
-            s += (J[j].res[k] * h + J[j].keep[k]) ** 2
+            if J[j].state[k] != 0 and J[j].soft[k] == 0 and J[j].mode[k] == 1:
+                s += (J[j].res[k] * h + J[j].keep[k]) ** 2
+            for a in range(3):
+                J[j].load[a] += J[j].lam[k] * J[j].dir[k, a]
         J[j].separation = max(J[j].separation, math.sqrt(s))
-        J[j].excess = max(J[j].excess, limit_excess(B, J, j))
+        excess, used = limit_excess(B, J, j)
+        J[j].excess = max(J[j].excess, excess)
+        J[j].used = max(J[j].used, used)
 
 
 @compiled
-def advance(B, J, S, P, C, T, K, gravity, h):
+def advance(B, J, S, P, N, C, O, T, K, G, W, order, gravity, wind, h):
     """One substep of length h, halved as often as needed. Poses of bodies that are not free are moved along."""
     whole = 1 << DEEPEST
     done, size = 0, whole
-    K[1] += 1
+    K[ASKED] += 1
     while done < whole:
         part = h * size / whole
-        if attempt(B, J, S, P, C, T, K, gravity, part, h * (whole - done) / whole, size == 1):
-            K[2] += 1
+        ahead = h * (whole - done) / whole
+        if attempt(B, J, S, P, N, C, O, T, K, G, W, order, gravity, wind, part, ahead, size == 1):
+            K[DONE] += 1
             done += size
             _shift_targets(B, J, size / (whole - done + size))
             if size < whole and done % (2 * size) == 0:
                 size *= 2
         else:
             size //= 2
-    return
 
 
 @compiled
@@ -335,25 +254,23 @@ def _nudge(q0, q1, share):
 
 
 @compiled
-def frame(B, J, S, P, C, T, K, gravity, h, keyed_x, keyed_q, free, goal, drive, follow):
+def frame(
+    B, J, S, P, N, C, O, T, K, G, W, order, gravity, wind, h, keyed_x, keyed_q, free, goal, drive, follow
+):
     """All substeps of a frame, with the keyed motion given at every substep.
 
     keyed_x (k + 1, n, 3), keyed_q (k + 1, n, 4): keyed poses; free (k, n): which bodies are simulated;
-    goal (k, n): world drive in Hz; drive (k, m): joint drive in Hz; follow (m,): whether a joint's anchor on
-    the parent and its drive's target come from the keyed poses. A body that becomes free starts with the
-    velocity of its keys.
+    goal (k, n, 2): world drive in Hz and damping in 1/s; drive (k, m): joint drive in Hz; gravity, wind (k, 3);
+    follow (m,): whether a joint's anchor on the parent and its drive's target come from the keyed poses. A
+    body that becomes free starts with the velocity of its keys.
     """
     n, m = B.shape[0], J.shape[0]
-    mass, centre, tensor = np.empty(n), np.empty((n, 3)), np.empty((n, 3, 3))
-    any_drive = False
     for j in range(m):
-        any_drive = any_drive or J[j].damping > 0.0
-        for s in range(free.shape[0]):
-            any_drive = any_drive or drive[s, j] > 0.0
+        J[j].load[0], J[j].load[1], J[j].load[2] = 0.0, 0.0, 0.0
     for s in range(free.shape[0]):
         for i in range(n):
             B[i].free = free[s, i]
-            B[i].goal_frequency = goal[s, i]
+            B[i].goal_frequency, B[i].goal_damping = goal[s, i, 0], goal[s, i, 1]
             for k in range(3):
                 B[i].goal_x0[k], B[i].goal_x1[k] = keyed_x[s, i, k], keyed_x[s + 1, i, k]
             for k in range(4):
@@ -373,10 +290,12 @@ def frame(B, J, S, P, C, T, K, gravity, h, keyed_x, keyed_q, free, goal, drive, 
             if follow[j]:
                 _keyed_relative(J, keyed_x[s + 1], keyed_q[s + 1], j, J[j].target1, True)
                 _keyed_relative(J, keyed_x[s], keyed_q[s], j, J[j].target0, False)
-        if s == 0 and any_drive:
+        if s == 0:
             world_inertia(B)
-            effective_inertia(B, J, mass, centre, tensor)
-        advance(B, J, S, P, C, T, K, gravity, h)
+            effective_inertia(B, J, np.empty(n), np.empty((n, 3)), np.empty((n, 3, 3)))
+        if s == 0 or not still_near(B):
+            find_near(B, S, P, N, K, h * (free.shape[0] - s))
+        advance(B, J, S, P, N, C, O, T, K, G, W, order, gravity[s], wind[s], h)
     last = free.shape[0]
     for i in range(n):
         if not B[i].free:
@@ -384,14 +303,26 @@ def frame(B, J, S, P, C, T, K, gravity, h, keyed_x, keyed_q, free, goal, drive, 
                 B[i].x[k] = keyed_x[last, i, k]
             for k in range(4):
                 B[i].q[k] = keyed_q[last, i, k]
+    _break(J, K)
+
+
+@inlined
+def _break(J, K):
+    """Part the joints whose impulse within the frame was too much."""
+    for j in range(J.shape[0]):
+        l = J[j].load
+        most = J[j].break_impulse
+        if most > 0.0 and J[j].live and l[0] * l[0] + l[1] * l[1] + l[2] * l[2] > most * most:
+            J[j].broken = K[ASKED]
 
 
 @inlined
 def _keyed_relative(J, x, q, j, target, anchor):
-    """Relative rotation of a joint in a keyed pose, and the child's anchor seen from the parent."""
+    """Set a target to the keyed rotation of the child's frame in the parent's; and the anchor to the child's."""
     p, c = J[j].parent, J[j].child
-    f, g = J[j].frame_c, J[j].frame_p
+    f = J[j].frame_c
     cx, cy, cz, cw = quat_mul(q[c, 0], q[c, 1], q[c, 2], q[c, 3], f[0], f[1], f[2], f[3])
+    g = J[j].frame_p
     px, py, pz, pw = g[0], g[1], g[2], g[3]
     if p >= 0:
         px, py, pz, pw = quat_mul(q[p, 0], q[p, 1], q[p, 2], q[p, 3], px, py, pz, pw)

@@ -1,0 +1,265 @@
+"""The direct solve: block Cholesky over bodies, from the leaves of the joints' trees to their roots.
+
+The system of a substep is symmetric and positive definite::
+
+    (M + sum of J^T k J) dv = f
+
+M are the bodies' masses; every joint, link, contact and drive adds a stiffness k along its rows J, which couples
+at most two bodies. Without loops the factors have no fill-in (Baraff 1996, Linear-Time Dynamics using Lagrange
+Multipliers; Featherstone 2008, Rigid Body Dynamics Algorithms, ch. 6); loops and contacts between bodies add
+a few blocks along the tree (George & Liu 1981, Computer Solution of Large Sparse Positive Definite Systems).
+"""
+
+import math
+
+from artuline.core.physics.kernels import compiled, inlined
+from artuline.core.physics.state import MOST_NEIGHBOURS
+
+
+@inlined
+def _insert(B, i, j):
+    """Note that body j, eliminated later, is a neighbour of i; False if there is no room."""
+    n = B[i].neighbours
+    rank = B[j].rank
+    at = n
+    for s in range(n):
+        other = B[i].up[s]
+        if other == j:
+            return True
+        if B[other].rank > rank:
+            at = s
+            break
+    if n >= MOST_NEIGHBOURS:
+        return False
+    for s in range(n, at, -1):
+        B[i].up[s] = B[i].up[s - 1]
+    B[i].up[at] = j
+    B[i].neighbours = n + 1
+    return True
+
+
+@compiled
+def neighbours(B, J, C, count, order, contacts):
+    """Which blocks the factors have. ``contacts``: with those between free bodies. False if they do not fit."""
+    for i in range(B.shape[0]):
+        B[i].neighbours = 0
+    for j in range(J.shape[0]):
+        p, c = J[j].parent, J[j].child
+        if J[j].live and p >= 0 and B[p].free and B[c].free:
+            first = B[p].rank < B[c].rank
+            if not (_insert(B, p, c) if first else _insert(B, c, p)):
+                return False
+    if contacts:
+        for i in range(count):
+            a, b = C[i].a, C[i].b
+            if b >= 0 and B[b].free and a != b:
+                first = B[a].rank < B[b].rank
+                if not (_insert(B, a, b) if first else _insert(B, b, a)):
+                    return False
+    for k in range(order.shape[0]):
+        i = order[k]
+        n = B[i].neighbours
+        # what is left of i's neighbours hangs together once i is gone
+        for s in range(1, n):
+            if not _insert(B, B[i].up[0], B[i].up[s]):
+                return False
+    return True
+
+
+@inlined
+def slot_of(B, i, j):
+    """Index of body j among the neighbours of i."""
+    for s in range(B[i].neighbours):
+        if B[i].up[s] == j:
+            return s
+    return 0
+
+
+@inlined
+def _cross(x, y, z, m, k):
+    """Element (m, k) of the matrix of a vector product with (x, y, z)."""
+    if m == k:
+        return 0.0
+    if m == 0:
+        return -z if k == 1 else y
+    if m == 1:
+        return z if k == 0 else -x
+    return -y if k == 0 else x
+
+
+@compiled
+def add_point(B, i, j, K, ri, rj, X, Y):
+    """Add a stiffness K (3, 3) between a point of body i and one of body j at arms ri, rj; j < 0: the world.
+
+    X, Y (3, 3): scratch.
+    """
+    if i >= 0 and B[i].free:
+        _add_own(B, i, K, ri, X, Y)
+    if j >= 0 and B[j].free:
+        _add_own(B, j, K, rj, X, Y)
+        if i >= 0 and B[i].free:
+            if B[i].rank < B[j].rank:
+                _add_cross(B[i].E[slot_of(B, i, j)], K, ri, rj, X, Y)
+            else:
+                _add_cross(B[j].E[slot_of(B, j, i)], K, rj, ri, X, Y)
+
+
+@inlined
+def _add_own(B, i, K, r, X, Y):
+    """J^T K J of one body, J = [1, -[r]x]."""
+    D = B[i].D
+    for m in range(3):
+        for k in range(3):
+            X[m, k] = _cross(r[0], r[1], r[2], m, k)
+    for m in range(3):
+        for k in range(3):
+            Y[m, k] = K[m, 0] * X[0, k] + K[m, 1] * X[1, k] + K[m, 2] * X[2, k]
+    for m in range(3):
+        for k in range(3):
+            D[m, k] += K[m, k]
+            # only the lower triangle is used
+            D[3 + m, k] -= Y[k, m]
+            D[3 + m, 3 + k] -= X[m, 0] * Y[0, k] + X[m, 1] * Y[1, k] + X[m, 2] * Y[2, k]
+
+
+@inlined
+def _add_cross(E, K, ri, rj, X, Y):
+    """-J_i^T K J_j."""
+    for m in range(3):
+        for k in range(3):
+            X[m, k] = _cross(rj[0], rj[1], rj[2], m, k)
+    for m in range(3):
+        for k in range(3):
+            Y[m, k] = K[m, 0] * X[0, k] + K[m, 1] * X[1, k] + K[m, 2] * X[2, k]
+    for m in range(3):
+        for k in range(3):
+            X[m, k] = _cross(ri[0], ri[1], ri[2], m, k)
+    for m in range(3):
+        for k in range(3):
+            E[m, k] -= K[m, k]
+            E[m, 3 + k] += Y[m, k]
+            E[3 + m, k] -= X[m, 0] * K[0, k] + X[m, 1] * K[1, k] + X[m, 2] * K[2, k]
+            E[3 + m, 3 + k] += X[m, 0] * Y[0, k] + X[m, 1] * Y[1, k] + X[m, 2] * Y[2, k]
+
+
+@compiled
+def add_turn(B, i, j, K):
+    """Add a stiffness K (3, 3) between the rotations of bodies i and j; j < 0: the world."""
+    i_free, j_free = i >= 0 and B[i].free, j >= 0 and B[j].free
+    for m in range(3):
+        for k in range(3):
+            if i_free:
+                B[i].D[3 + m, 3 + k] += K[m, k]
+            if j_free:
+                B[j].D[3 + m, 3 + k] += K[m, k]
+    if i_free and j_free:
+        E = B[i].E[slot_of(B, i, j)] if B[i].rank < B[j].rank else B[j].E[slot_of(B, j, i)]
+        for m in range(3):
+            for k in range(3):
+                E[3 + m, 3 + k] -= K[m, k]
+
+
+@inlined
+def _cholesky(a):
+    """Factor a 6 x 6 block in place into its lower triangle, with inverted diagonal."""
+    for c in range(6):
+        s = a[c, c]
+        for k in range(c):
+            s -= a[c, k] * a[c, k]
+        d = 1.0 / math.sqrt(max(s, 1e-300))
+        a[c, c] = d
+        for r in range(c + 1, 6):
+            s = a[r, c]
+            for k in range(c):
+                s -= a[r, k] * a[c, k]
+            a[r, c] = s * d
+
+
+@compiled
+def factor(B, order):
+    """Factor in place: D into lower triangles, E into L^-1 E."""
+    for n in range(order.shape[0]):
+        i = order[n]
+        if not B[i].free:
+            continue
+        D = B[i].D
+        _cholesky(D)
+        for s in range(B[i].neighbours):
+            E = B[i].E[s]
+            for r in range(6):
+                for m in range(r):
+                    w = D[r, m]
+                    for c in range(6):
+                        E[r, c] -= w * E[m, c]
+                w = D[r, r]
+                for c in range(6):
+                    E[r, c] *= w
+        for s in range(B[i].neighbours):
+            j = B[i].up[s]
+            E = B[i].E[s]
+            T = B[j].D
+            for r in range(6):
+                for a in range(6):
+                    w = E[r, a]
+                    for b in range(6):
+                        T[a, b] -= w * E[r, b]
+            for t in range(s + 1, B[i].neighbours):
+                T = B[j].E[slot_of(B, j, B[i].up[t])]
+                F = B[i].E[t]
+                for r in range(6):
+                    for a in range(6):
+                        w = E[r, a]
+                        for b in range(6):
+                            T[a, b] -= w * F[r, b]
+
+
+@inlined
+def forward(D, f):
+    """Half a solve with one factor: f := L^-1 f."""
+    for k in range(6):
+        s = f[k]
+        for m in range(k):
+            s -= D[k, m] * f[m]
+        f[k] = s * D[k, k]
+
+
+@inlined
+def backward(D, f):
+    """The other half: f := L^-T f."""
+    for k in range(5, -1, -1):
+        s = f[k]
+        for m in range(k + 1, 6):
+            s -= D[m, k] * f[m]
+        f[k] = s * D[k, k]
+
+
+@compiled
+def solve(B, order):
+    """Solve with the factors: f of the bodies becomes dv."""
+    for n in range(order.shape[0]):
+        i = order[n]
+        if not B[i].free:
+            for k in range(6):
+                B[i].f[k] = 0.0
+            continue
+        f = B[i].f
+        forward(B[i].D, f)
+        for s in range(B[i].neighbours):
+            E, g = B[i].E[s], B[B[i].up[s]].f
+            for r in range(6):
+                w = f[r]
+                for c in range(6):
+                    g[c] -= E[r, c] * w
+    for n in range(order.shape[0] - 1, -1, -1):
+        i = order[n]
+        if not B[i].free:
+            continue
+        f = B[i].f
+        for s in range(B[i].neighbours):
+            E, g = B[i].E[s], B[B[i].up[s]].f
+            for r in range(6):
+                w = 0.0
+                for c in range(6):
+                    w += E[r, c] * g[c]
+                f[r] -= w
+        backward(B[i].D, f)

@@ -1,0 +1,177 @@
+"""Plain descriptions of bodies and joints, and the mass that shapes give."""
+
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from artuline.core.errors import ArtulineError
+from artuline.core.geometry import mass as mass_properties
+from artuline.core.geometry import rotation
+from artuline.core.geometry.rotation import IDENTITY, Array
+from artuline.core.physics.state import AXES, BALL, FIXED, FREE, HINGE, LIMITED, LOCKED, PIN, SLIDE, TIE, WELD
+from artuline.core.scene.model import Shape
+
+JOINT_KINDS = {
+    "ball": BALL, "hinge": HINGE, "fixed": FIXED, "slide": SLIDE, "axes": AXES, "tie": TIE, "weld": WELD, "pin": PIN,
+}  # fmt: skip
+TREE_KINDS = ("ball", "hinge", "fixed", "slide", "axes")
+
+#: None: free; (0, 0): locked; otherwise the range, metres or radians.
+Range = tuple[float, float] | None
+
+
+@dataclass
+class BodySpec:
+    """A body: shapes in its own frame, density (kg/m^3) or mass (kg), pose of its frame in the world.
+
+    ``inertia`` (3,) principal moments (kg m^2) may be given for a body without shapes. ``drag``: of the linear
+    and the angular velocity, 1/s. ``area`` (3,): m^2 that wind meets along the principal axes.
+    """
+
+    shapes: tuple[Shape, ...] = ()
+    density: float = 1000.0
+    mass: float | None = None
+    inertia: Array | None = None
+    friction: float = 0.6
+    restitution: float = 0.0
+    drag: tuple[float, float] = (0.0, 0.0)
+    area: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    position: Array = field(default_factory=lambda: np.zeros(3))
+    rotation: Array = field(default_factory=lambda: IDENTITY.copy())
+    velocity: Array = field(default_factory=lambda: np.zeros(3))
+    spin: Array = field(default_factory=lambda: np.zeros(3))
+    free: bool = True
+    group: int = -1  # bodies of the same group do not collide; -1: no group
+
+
+@dataclass
+class JointSpec:
+    """A joint or link of body ``child`` to body ``parent`` (-1: the world), at a point given in the child's frame.
+
+    ``frame_c``, ``frame_p``: the joint's rotation in each body's frame; x is the bone, or the hinge's or slide's axis.
+    ``limits``: half swings y and z, twist from and to (ball); the last two for a hinge. ``axes``: for the
+    kind axes, the ranges of x, y, z, twist, swing y and swing z; for a slide, the range along x alone may be given.
+    ``lengths``: least and most of a tie. ``frequency`` (Hz) and ``ratio`` set a drive to ``target`` (relative
+    rotation of the joint's frames). ``follow``: anchor and target come from the keyed poses. ``damping``: passive,
+    1/s. ``friction``: N m. ``limit_frequency`` (Hz): soft limits. ``bounce``: share of the speed that a limit gives
+    back. ``spring_frequency`` (Hz): pull of the linear axes to their middles. ``break_impulse``: N s in a frame.
+    """
+
+    parent: int
+    child: int
+    kind: str = "ball"
+    anchor: Array = field(default_factory=lambda: np.zeros(3))
+    anchor_p: Array | None = None
+    frame_c: Array = field(default_factory=lambda: IDENTITY.copy())
+    frame_p: Array | None = None
+    limits: tuple[float, float, float, float] | None = None
+    axes: tuple[Range, ...] = ()
+    lengths: tuple[float, float] = (0.0, np.inf)
+    frequency: float = 0.0
+    ratio: float = 1.0
+    damping: float = 0.0
+    friction: float = 0.0
+    limit_frequency: float = 0.0
+    limit_ratio: float = 1.0
+    bounce: float = 0.0
+    spring_frequency: float = 0.0
+    spring_ratio: float = 1.0
+    break_impulse: float = 0.0
+    target: Array = field(default_factory=lambda: IDENTITY.copy())
+    follow: bool = False
+    on: bool = True
+
+    def ranges(self) -> tuple[Range, ...]:
+        """The ranges of x, y, z, twist, swing y, swing z that the kind and its limits mean."""
+        closed = (0.0, 0.0)
+        point: tuple[Range, ...] = (closed, closed, closed)
+        limits = self.limits
+        if self.kind in ("fixed", "weld"):
+            return (*point, closed, closed, closed)
+        if self.kind == "hinge":
+            return (*point, limits[2:] if limits else None, closed, closed)
+        if self.kind == "ball":
+            if limits is None:
+                return (*point, None, None, None)
+            return (*point, limits[2:], (-limits[0], limits[0]), (-limits[1], limits[1]))
+        if self.kind == "slide":
+            return (self.axes[0] if self.axes else None, closed, closed, closed, closed, closed)
+        if self.kind == "pin":
+            return (*point, None, None, None)
+        if self.kind == "tie":
+            return (self.lengths, None, None, None, None, None)
+        if len(self.axes) != 6:
+            raise ArtulineError(
+                "a joint set per axis needs six ranges", remedy="Give x, y, z, twist and two swings."
+            )
+        return self.axes
+
+
+def fill_joint(row: np.void, j: JointSpec) -> None:
+    """Write kind, ranges and strengths of a joint into its record. Raises ArtulineError for what cannot be."""
+    row["kind"], row["parent"], row["child"] = JOINT_KINDS[j.kind], j.parent, j.child
+    for k, limits in enumerate(j.ranges()):
+        if limits is None:
+            row["mode"][k] = FREE
+            continue
+        low, high = limits
+        if not low <= high:
+            raise ArtulineError(f"the joint of body {j.child} has a range from {low:g} to {high:g}")
+        row["low"][k], row["high"][k] = max(low, -1e9), min(high, 1e9)
+        row["mode"][k] = LOCKED if low == high == 0.0 else LIMITED
+    if j.kind == "ball" and j.limits is not None:
+        row["cone"] = True
+        row["mode"][4:] = LIMITED
+    for name in (
+        "frequency", "ratio", "damping", "friction", "limit_frequency", "limit_ratio", "bounce",
+        "spring_frequency", "spring_ratio", "break_impulse",
+    ):  # fmt: skip
+        value = float(getattr(j, name))
+        if not (np.isfinite(value) and value >= 0.0):
+            raise ArtulineError(f"the joint of body {j.child} has the {name.replace('_', ' ')} {value}")
+        row[name] = value
+    row["target0"] = row["target1"] = j.target
+    row["broken"], row["on"] = -1, j.on
+
+
+def shape_mass(shape: Shape) -> tuple[float, Array]:
+    """Volume (m^3) and principal inertia per unit mass (3,) of a shape in its own frame."""
+    if shape.kind == "box":
+        return mass_properties.box(np.array(shape.half))
+    if shape.kind == "sphere":
+        return mass_properties.sphere(shape.radius)
+    return mass_properties.capsule(shape.radius, shape.half_length)
+
+
+def body_mass(b: BodySpec, i: int) -> tuple[float, Array, Array, Array]:
+    """Mass, centre, rotation of the principal axes and principal moments of a body."""
+    for name, value in (("mass", b.mass), ("density", b.density)):
+        if value is not None and not 0.0 < value < np.inf:
+            raise ArtulineError(f"body {i} has the {name} {value}", remedy=f"Give it a {name} above zero.")
+    if not b.shapes:
+        if b.mass is None or b.inertia is None:
+            if b.free:
+                raise ArtulineError(
+                    f"body {i} has no shape, so its mass is unknown", remedy="Give it a shape or a mass."
+                )
+            return 1.0, np.zeros(3), IDENTITY, np.ones(3)
+        inertia = np.asarray(b.inertia, float)
+        if not (np.isfinite(inertia).all() and (inertia > 0.0).all()):
+            raise ArtulineError(
+                f"body {i} has the inertia {inertia.tolist()}", remedy="Give three moments above zero."
+            )
+        return float(b.mass), np.zeros(3), IDENTITY, inertia
+    parts = [shape_mass(s) for s in b.shapes]
+    volumes = np.array([p[0] for p in parts])
+    total = float(volumes.sum()) * b.density if b.mass is None else b.mass
+    masses = volumes / volumes.sum() * total
+    mass, centre, tensor = mass_properties.combine(
+        masses,
+        np.array([s.position for s in b.shapes]),
+        np.array([s.rotation for s in b.shapes]),
+        masses[:, None] * np.array([p[1] for p in parts]),
+    )
+    moments, axes = np.linalg.eigh(tensor)
+    if np.linalg.det(axes) < 0:
+        axes[:, 0] *= -1.0
+    return mass, centre, rotation.from_matrix(axes), np.maximum(moments, 1e-7 * moments.max())
