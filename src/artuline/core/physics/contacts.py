@@ -76,7 +76,7 @@ def prepare_contacts(B, S, P, C, O, K, h):
             c.ra[k] = c.point[k] - B[a].x[k]
             c.rb[k] = c.point[k] - B[b].x[k] if b >= 0 else 0.0
             c.impulse[k] = 0.0
-        c.push, c.flips, c.turns, c.old, c.swept = 0.0, 0, 0, False, False
+        c.push, c.hold, c.flips, c.turns, c.old, c.swept = 0.0, 0.0, 0, 0, False, False
         c.friction = math.sqrt(S[sa].friction * S[sb].friction)
         inverse = _inverse_mass(B, a, c.ra, n) + _inverse_mass(B, b, c.rb, n)
         c.stiffness = HARD / inverse
@@ -94,19 +94,20 @@ def prepare_contacts(B, S, P, C, O, K, h):
             if gap > 0.02 * h * speed:
                 P[p].incoming[1] = max(P[p].incoming[1], speed)
             else:
-                c.target = max(c.target, e * speed)
+                # of the mean speed of a substep, half of what its free fall adds is missing on both sides
+                c.target = max(c.target, e * speed - 0.5 * (1.0 - e) * max(before - ahead, 0.0))
         c.state = PUSHING if ahead < c.target else INACTIVE
         for o in range(P[p].olds):
             m = O[P[p].old + o]
             if m.feature == c.feature:
                 c.old = True
+                c.hold = m.hold
                 if m.state == PUSHING and before < c.target + 0.05:
                     c.state = PUSHING
-                    c.push = m.push
                 elif ahead > c.target - 0.02 * speed:
                     c.state = INACTIVE
         if not c.old:
-            c.push = max(c.target - ahead, 0.0) / inverse
+            c.hold = max(c.target - ahead, 0.0) / inverse
         ux, uy, uz = relative_speed(B, C, i, False)
         _rub(C, i, _across(n, ux, uy, uz))
 
@@ -122,7 +123,7 @@ def _across(n, x, y, z):
 @inlined
 def _rub(C, i, slide):
     """Set the viscosity that stands for the friction of contact i at a speed of sliding."""
-    most = C[i].friction * C[i].push
+    most = C[i].friction * C[i].hold
     C[i].slide = slide
     C[i].rubbing = C[i].stiffness if most >= C[i].stiffness * slide else most / slide
 
@@ -172,7 +173,7 @@ def contact_forces(B, C, K, linear):
             x, y, z = ux - un * n[0], uy - un * n[1], uz - un * n[2]
             r = c.rubbing
             if not linear and r < c.stiffness:
-                r = min(c.friction * c.push / max(math.sqrt(x * x + y * y + z * z), 1e-12), c.stiffness)
+                r = min(c.friction * c.hold / max(math.sqrt(x * x + y * y + z * z), 1e-12), c.stiffness)
             push = c.stiffness * (c.target - un)
             x, y, z = push * n[0] - r * x, push * n[1] - r * y, push * n[2] - r * z
         _push(B, c.a, c.ra, x, y, z)
@@ -180,9 +181,9 @@ def contact_forces(B, C, K, linear):
 
 
 @compiled
-def update_contacts(B, C, K, catch, release):
+def update_contacts(B, C, K, catch, release, linear):
     """Impulses after a solve, and new states. ``catch``: contacts may begin to push or change their viscosity,
-    ``release``: let go. Returns whether the matrix changed, and the largest change of a friction impulse,
+    ``release``: let go; ``linear``: what the solve took friction for. Returns whether the matrix changed, and the largest change of a friction impulse,
     relative to the hardest push.
     """
     changed, unsettled, heavy = False, 0.0, 1e-12
@@ -200,7 +201,7 @@ def update_contacts(B, C, K, catch, release):
         if c.state == INACTIVE:
             if catch and push > 1e-6 * k:
                 c.state = PUSHING
-                c.push = min(push / HARD, heavy)
+                c.hold = max(c.hold, min(push / HARD, heavy))
                 _rub(C, i, slide)
                 changed = True
             continue
@@ -208,15 +209,24 @@ def update_contacts(B, C, K, catch, release):
             c.state = INACTIVE
             c.flips += 1
             c.push = 0.0
+            c.hold *= 0.5
             changed = True
             continue
-        last, c.push = c.friction * c.push, max(push, 0.0)
-        most = c.friction * c.push
-        r = c.rubbing
+        c.push = max(push, 0.0)
+        most, r = c.friction * c.hold, c.rubbing
+        off = abs(c.push - c.hold)
+        if catch and c.turns < MOST_TURNS and off > 0.5 * max(c.push, c.hold) and c.friction * off > 0.05 * heavy:
+            # a hit, or a sudden relief: friction cannot wait for the next substep
+            c.hold = c.push if c.turns == 0 else 0.5 * (c.hold + c.push)
+            c.turns += 1
+            _rub(C, i, slide)
+            changed = True
+            continue
         if r >= k:
             # what held gives way: it will slide about as fast as the rest of the push makes the bare bodies
-            if catch and k * slide > 1.001 * most + 1e-9 * heavy:
+            if catch and c.turns < MOST_TURNS and k * slide > 1.001 * most + 1e-9 * heavy:
                 _rub(C, i, slide + (k * slide - most) * HARD / k)
+                c.turns += 1
                 changed = changed or c.rubbing < 0.9 * k
         else:
             wanted = min(most / max(slide, 1e-12), k)
@@ -229,8 +239,9 @@ def update_contacts(B, C, K, catch, release):
                 _rub(C, i, slide)
                 c.turns += 1
                 changed = True
-            used = min(last / max(c.slide, 1e-12), k) * c.slide
-            unsettled = max(unsettled, abs(used - most) / heavy)
+            used = r if linear else min(most / max(c.slide, 1e-12), k)
+            exact = min(most / max(slide, 1e-12), k)
+            unsettled = max(unsettled, abs(used - exact) * slide / heavy)
             c.slide = slide
     return changed, unsettled
 
@@ -240,7 +251,8 @@ def remember(P, C, O, K):
     """Note the states of the contacts of an accepted substep for the next."""
     for i in range(K[CONTACTS]):
         c, m = C[i], O[i]
-        m.feature, m.state, m.push = c.feature, c.state, c.push
+        m.feature, m.state = c.feature, c.state
+        m.hold = 0.5 * (c.hold + c.push) if c.state != INACTIVE else c.hold
         p = c.pair
         if i == 0 or C[i - 1].pair != p:
             P[p].old, P[p].olds = i, 1

@@ -9,7 +9,7 @@ import math
 import numpy as np
 
 from artuline.core.physics.graph import add_point
-from artuline.core.physics.joints import anchor_place, joint_quat, relative
+from artuline.core.physics.joints import anchor_place, joint_quat, last_step, relative
 from artuline.core.physics.kernels import compiled, cross, inlined, log_quat, poles, quat_mul, turn
 
 AT_REST = 1e-3  # rad/s: slower turns hold by friction
@@ -32,9 +32,9 @@ def prepare_drives(B, J, h, ahead):
             continue
         stiff, b = 0.0, 0.0
         if f > 0.0:
-            stiff, b = poles(f, J[j].ratio + damping / (4.0 * math.pi * f), h)
+            stiff, b = poles(f, J[j].ratio + damping / (4.0 * math.pi * f), h, last_step(B, J, j))
         elif damping > 0.0:
-            stiff = _damped(damping, h)
+            stiff = _damped(damping, 0.5 * (h + last_step(B, J, j)))
         p, c = J[j].parent, J[j].child
         qx, qy, qz, qw = joint_quat(B, p, J[j].frame_p, False)
         K, I = J[j].Kd, J[j].effective
@@ -61,7 +61,7 @@ def prepare_drives(B, J, h, ahead):
             w0, w1, w2 = B[c].w[0], B[c].w[1], B[c].w[2]
             if p >= 0:
                 w0, w1, w2 = w0 - B[p].w[0], w1 - B[p].w[1], w2 - B[p].w[2]
-            k = friction * h / max(math.sqrt(w0 * w0 + w1 * w1 + w2 * w2), AT_REST)
+            k = 0.5 * (h + last_step(B, J, j)) * friction / max(math.sqrt(w0 * w0 + w1 * w1 + w2 * w2), AT_REST)
             for a in range(3):
                 K[a, a] += k
 
@@ -92,9 +92,9 @@ def add_bodies(B, h):
 def _goal_stiffness(B, i, h):
     f, damping = B[i].goal_frequency, B[i].goal_damping
     if f > 0.0:
-        stiff, _ = poles(f, B[i].goal_ratio + damping / (4.0 * math.pi * f), h)
+        stiff, _ = poles(f, B[i].goal_ratio + damping / (4.0 * math.pi * f), h, B[i].last)
         return stiff
-    return _damped(damping, h) if damping > 0.0 else 0.0
+    return _damped(damping, 0.5 * (h + B[i].last)) if damping > 0.0 else 0.0
 
 
 @compiled
@@ -118,7 +118,7 @@ def _goal(B, h, ahead, i):
     stiff, bias = _goal_stiffness(B, i, h), 0.0
     if B[i].goal_frequency > 0.0:
         ratio = B[i].goal_ratio + B[i].goal_damping / (4.0 * math.pi * B[i].goal_frequency)
-        stiff, bias = poles(B[i].goal_frequency, ratio, h)
+        stiff, bias = poles(B[i].goal_frequency, ratio, h, B[i].last)
     g, n, M = B[i].goal_q0, B[i].goal_q1, B[i].M
     ex, ey, ez, ew = quat_mul(B[i].q[0], B[i].q[1], B[i].q[2], B[i].q[3], -g[0], -g[1], -g[2], g[3])
     e0, e1, e2 = log_quat(ex, ey, ez, ew)
@@ -140,7 +140,7 @@ def tugs(B, T, W, h, matrix):
         i = T[t].body
         if i < 0 or not B[i].free:
             continue
-        stiff, bias = poles(T[t].frequency, 1.0, h)
+        stiff, bias = poles(T[t].frequency, 1.0, h, B[i].last)
         k = T[t].mass * stiff
         rx, ry, rz = anchor_place(B, i, T[t].point, False)
         rx, ry, rz = rx - B[i].x[0], ry - B[i].x[1], rz - B[i].x[2]
@@ -216,13 +216,27 @@ def effective_inertia(B, J, mass, centre, tensor):
                 rest -= inertia
                 for k in range(3):
                     rest[k, k] += 1e-9 * mass[t]
-                inertia = np.linalg.inv(np.linalg.inv(inertia) + np.linalg.inv(rest))
+                _invert(inertia)
+                _invert(rest)
+                inertia += rest
+                _invert(inertia)
         qx, qy, qz, qw = joint_quat(B, p, J[j].frame_p, False)
         E = J[j].effective
         for a in range(3):
             E[0, a], E[1, a], E[2, a] = turn(-qx, -qy, -qz, qw, inertia[0, a], inertia[1, a], inertia[2, a])
         for a in range(3):
             E[a, 0], E[a, 1], E[a, 2] = turn(-qx, -qy, -qz, qw, E[a, 0], E[a, 1], E[a, 2])
+
+
+@inlined
+def _invert(m):
+    """Invert a symmetric 3 x 3 matrix in place."""
+    a, b, c, d, e, f = m[0, 0], m[0, 1], m[0, 2], m[1, 1], m[1, 2], m[2, 2]
+    k0, k1, k2 = d * f - e * e, c * e - b * f, b * e - c * d
+    s = 1.0 / (a * k0 + b * k1 + c * k2)
+    m[0, 0], m[1, 1], m[2, 2] = s * k0, s * (a * f - c * c), s * (a * d - b * b)
+    m[0, 1], m[0, 2], m[1, 2] = s * k1, s * k2, s * (b * c - a * e)
+    m[1, 0], m[2, 0], m[2, 1] = m[0, 1], m[0, 2], m[1, 2]
 
 
 @inlined

@@ -143,6 +143,69 @@ def _add_cross(E, K, ri, rj, X, Y):
 
 
 @compiled
+def add_joined(B, i, j, k, ri, rj):
+    """``add_point`` for a stiffness k that is the same in all directions."""
+    i_free, j_free = i >= 0 and B[i].free, j >= 0 and B[j].free
+    if i_free:
+        _add_own_even(B[i].D, k, ri)
+    if j_free:
+        _add_own_even(B[j].D, k, rj)
+    if i_free and j_free:
+        if B[i].rank < B[j].rank:
+            _add_cross_even(B[i].E[slot_of(B, i, j)], k, ri, rj)
+        else:
+            _add_cross_even(B[j].E[slot_of(B, j, i)], k, rj, ri)
+
+
+@inlined
+def _add_own_even(D, k, r):
+    x, y, z = k * r[0], k * r[1], k * r[2]
+    s = x * r[0] + y * r[1] + z * r[2]
+    D[0, 0] += k
+    D[1, 1] += k
+    D[2, 2] += k
+    D[3, 1] -= z
+    D[3, 2] += y
+    D[4, 0] += z
+    D[4, 2] -= x
+    D[5, 0] -= y
+    D[5, 1] += x
+    D[3, 3] += s - x * r[0]
+    D[4, 4] += s - y * r[1]
+    D[5, 5] += s - z * r[2]
+    D[4, 3] -= y * r[0]
+    D[5, 3] -= z * r[0]
+    D[5, 4] -= z * r[1]
+
+
+@inlined
+def _add_cross_even(E, k, ri, rj):
+    x, y, z = k * rj[0], k * rj[1], k * rj[2]
+    s = x * ri[0] + y * ri[1] + z * ri[2]
+    for m in range(3):
+        E[m, m] -= k
+    E[0, 4] -= z
+    E[0, 5] += y
+    E[1, 3] += z
+    E[1, 5] -= x
+    E[2, 3] -= y
+    E[2, 4] += x
+    a, b, c = k * ri[0], k * ri[1], k * ri[2]
+    E[3, 1] += c
+    E[3, 2] -= b
+    E[4, 0] -= c
+    E[4, 2] += a
+    E[5, 0] += b
+    E[5, 1] -= a
+    # [ri]x [rj]x = rj ri^T - (ri . rj) 1
+    for m in range(3):
+        u = x if m == 0 else (y if m == 1 else z)
+        for n in range(3):
+            E[3 + m, 3 + n] += u * ri[n]
+        E[3 + m, 3 + m] -= s
+
+
+@compiled
 def add_turn(B, i, j, K):
     """Add a stiffness K (3, 3) between the rotations of bodies i and j; j < 0: the world."""
     i_free, j_free = i >= 0 and B[i].free, j >= 0 and B[j].free

@@ -8,7 +8,7 @@ bodies' own inertia; what remains of its residual is iterated away (method of mu
 
 import math
 
-from artuline.core.physics.graph import add_point, add_turn
+from artuline.core.physics.graph import add_joined, add_point, add_turn
 from artuline.core.physics.kernels import compiled, cross, inlined, poles, quat_mul, swing_twist, turn
 from artuline.core.physics.state import (
     CONE,
@@ -95,6 +95,13 @@ def offset(B, J, j, end):
 
 
 @inlined
+def last_step(B, J, j):
+    """Length of the substep before for a joint's bodies."""
+    c, p = J[j].child, J[j].parent
+    return B[c].last if B[c].free else (B[p].last if p >= 0 else 0.0)
+
+
+@inlined
 def _pointed(J, j):
     """Whether the anchors coincide: then the rows of the place are along the world's axes."""
     m = J[j].mode
@@ -105,6 +112,12 @@ def _pointed(J, j):
 def _turning(J, j):
     m = J[j].mode
     return m[3] != FREE or m[4] != FREE or m[5] != FREE
+
+
+@inlined
+def _any_turn(J, j):
+    s = J[j].state
+    return s[3] != 0 or s[4] != 0 or s[5] != 0 or s[6] != 0
 
 
 @inlined
@@ -253,6 +266,7 @@ def prepare_joints(B, J, h):
             sy, sz, tw = joint_angles(B, J, j, False)
         if J[j].spring_frequency > 0.0:
             _springs(B, J, j, c0, c1, c2, h)
+        pointed = _pointed(J, j)
         for r in range(ROWS):
             J[j].lam[r] = 0.0
             J[j].flips[r] = 0
@@ -260,7 +274,8 @@ def prepare_joints(B, J, h):
             J[j].wanted[r] = 0.0
             if r < CONE and J[j].mode[r] == LOCKED:
                 J[j].state[r] = 1
-                aim_row(B, J, j, r)
+                if r > 2 or not pointed:
+                    aim_row(B, J, j, r)
                 _keep(J, j, r, beyond(J, j, r, c0, c1, c2, sy, sz, tw), h)
             elif J[j].limit_frequency > 0.0:
                 _soft_limit(B, J, j, r, c0, c1, c2, sy, sz, tw, h)
@@ -276,7 +291,7 @@ def prepare_joints(B, J, h):
 @inlined
 def _springs(B, J, j, c0, c1, c2, h):
     """The pull of the free and the limited places to their middles."""
-    stiff, b = poles(J[j].spring_frequency, J[j].spring_ratio, h)
+    stiff, b = poles(J[j].spring_frequency, J[j].spring_ratio, h, last_step(B, J, j))
     for r in range(3):
         if J[j].mode[r] == LOCKED:
             continue
@@ -311,7 +326,7 @@ def _soft_limit(B, J, j, r, c0, c1, c2, sy, sz, tw, h):
         J[j].state[r] = 0
         return
     aim_row(B, J, j, r)
-    stiff, b = poles(J[j].limit_frequency, J[j].limit_ratio, h)
+    stiff, b = poles(J[j].limit_frequency, J[j].limit_ratio, h, last_step(B, J, j))
     J[j].soft[r] = 1
     J[j].k[r] = stiff * (J[j].feel if r < 3 else row_inertia(B, J, j, J[j].dir[r]))
     J[j].wanted[r] = -b * e
@@ -355,7 +370,8 @@ def add_joints(B, J, X, Y):
                 Ka[a, b] = J[j].Kd[a, b] if J[j].driven else 0.0
         angular = J[j].driven
         spring = J[j].spring_frequency > 0.0
-        for r in range(ROWS):
+        pointed = _pointed(J, j)
+        for r in range(3 if pointed else 0, ROWS):
             k = J[j].k[r] if J[j].state[r] != 0 else 0.0
             if r < 3 and spring and J[j].mode[r] != LOCKED:
                 k += J[j].spring_k[r]
@@ -368,7 +384,9 @@ def add_joints(B, J, X, Y):
             for a in range(3):
                 for b in range(3):
                     K[a, b] += k * d[a] * d[b]
-        if linear:
+        if pointed:
+            add_joined(B, J[j].child, J[j].parent, J[j].k[0], J[j].rc, J[j].rp)
+        elif linear:
             add_point(B, J[j].child, J[j].parent, Kl, J[j].rc, J[j].rp, X, Y)
         if angular:
             add_turn(B, J[j].child, J[j].parent, Ka)
@@ -451,7 +469,7 @@ def residuals(B, J, h, catch, release, first):
             continue
         c0, c1, c2 = offset(B, J, j, True)
         sy, sz, tw = 0.0, 0.0, 0.0
-        if _turning(J, j):
+        if _turning(J, j) and (not first or _any_turn(J, j)):
             sy, sz, tw = joint_angles(B, J, j, True)
         gap = 0.0
         for r in range(ROWS):
@@ -466,13 +484,13 @@ def residuals(B, J, h, catch, release, first):
                     continue
                 e = beyond(J, j, r, c0, c1, c2, sy, sz, tw) - J[j].keep[r]
                 locked = r < CONE and J[j].mode[r] == LOCKED
-                if not locked and not first and release and J[j].flips[r] < MOST_FLIPS:
-                    if J[j].lam[r] * J[j].state[r] > RELEASED * h * J[j].k[r] / HARD:
-                        J[j].state[r] = 0
-                        J[j].lam[r] = 0.0
-                        J[j].flips[r] += 1
-                        changed = True
-                        continue
+                pulls = J[j].lam[r] * J[j].state[r] > RELEASED * h * J[j].k[r] / HARD
+                if pulls and not locked and not first and release and J[j].flips[r] < MOST_FLIPS:
+                    J[j].state[r] = 0
+                    J[j].lam[r] = 0.0
+                    J[j].flips[r] += 1
+                    changed = True
+                    continue
                 J[j].res[r] = e / h
                 if r < 3:
                     gap += e * e

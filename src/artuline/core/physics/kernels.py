@@ -10,6 +10,10 @@ compiled = njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract
 inlined = compiled
 
 
+S3, S5, S7, S9, S11 = 1 / 6, 1 / 20, 1 / 42, 1 / 72, 1 / 110
+C4, C6, C8, C10 = 1 / 12, 1 / 30, 1 / 56, 1 / 90
+
+
 @inlined
 def cross(ax, ay, az, bx, by, bz):
     """Vector product."""
@@ -57,8 +61,8 @@ def small_sincos(x):
         return math.sin(x), math.cos(x)
     s = x * x
     return (
-        x * (1.0 - s / 6.0 * (1.0 - s / 20.0 * (1.0 - s / 42.0 * (1.0 - s / 72.0 * (1.0 - s / 110.0))))),
-        1.0 - s / 2.0 * (1.0 - s / 12.0 * (1.0 - s / 30.0 * (1.0 - s / 56.0 * (1.0 - s / 90.0)))),
+        x * (1.0 - s * S3 * (1.0 - s * S5 * (1.0 - s * S7 * (1.0 - s * S9 * (1.0 - s * S11))))),
+        1.0 - 0.5 * s * (1.0 - s * C4 * (1.0 - s * C6 * (1.0 - s * C8 * (1.0 - s * C10)))),
     )
 
 
@@ -80,7 +84,8 @@ def swing_twist(x, y, z, w):
         twist -= 2.0 * math.pi
     elif twist < -math.pi:
         twist += 2.0 * math.pi
-    s, c = math.sin(0.5 * twist), math.cos(0.5 * twist)
+    length = math.sqrt(x * x + w * w)
+    s, c = (x / length, w / length) if length > 1e-9 else (0.0, 1.0)
     # q * conj(twist); the x component vanishes by construction
     sy = y * c - z * s
     sz = z * c + y * s
@@ -91,25 +96,38 @@ def swing_twist(x, y, z, w):
 
 
 @inlined
-def poles(frequency, ratio, h):
-    """Softness and bias of a spring row whose discrete poles are the exact ones of the damped oscillator.
+def _response(o, ratio, t):
+    """Where x'' + 2 z o x' + o^2 x = 0 takes a unit of x and a unit of x' in a time t, which may be negative."""
+    under = 1.0 - ratio * ratio
+    decay = math.exp(-ratio * o * t)
+    if under > 1e-8:
+        d = o * math.sqrt(under)
+        s, c = math.sin(d * t) / d, math.cos(d * t)
+    elif under < -1e-8:
+        d = o * math.sqrt(-under)
+        up, down = math.exp(d * t), math.exp(-d * t)
+        s, c = 0.5 * (up - down) / d, 0.5 * (up + down)
+    else:
+        s, c = t, 1.0
+    return decay * (c + ratio * o * s), decay * s
 
-    For x'' + 2 z o x' + o^2 x = 0 sampled every h: x[n+1] = t x[n] - d x[n-1], d the product and t the sum of
-    the poles. With v1 = (v0 - bias x0) / (1 + 1 / s), s the softness per inverse inertia, the row
-    v1 + bias x0 + s l / m = 0 gives that recursion exactly, at any h. Returns 1/s and the bias.
+
+@inlined
+def poles(frequency, ratio, h, last):
+    """Softness and bias of a spring row that follows the damped oscillator exactly, at any step.
+
+    The velocity of a substep is the mean one that takes x[n] to x[n+1]; that of the substep before, of length
+    ``last``, took x[n-1] to x[n], and 0 means that it is the velocity at x[n]. With v1 = (v0 - s b x0) / (1 + s), s the
+    stiffness against the inertia and b the bias, x[n+1] is what the oscillator through x[n-1] and x[n] has. Returns s, b.
     """
     o = 2.0 * math.pi * frequency
-    decay = ratio * o * h
-    d = math.exp(-2.0 * decay)
-    under = 1.0 - ratio * ratio
-    if under > 0.0:
-        t = 2.0 * math.exp(-decay) * math.cos(o * math.sqrt(under) * h)
+    a, b = _response(o, ratio, h)
+    if last > 0.0:
+        back_a, back_b = _response(o, ratio, -last)
+        q = b / back_b
+        alpha, beta = -q * last / h, (a - q * back_a + q - 1.0) / h
     else:
-        root = o * math.sqrt(-under) * h
-        t = math.exp(-decay + root) + math.exp(-decay - root)
-    if d < 1e-12:
-        d = 1e-12
-    one = 1.0 - d
-    if one < 1e-12:
-        return 0.0, 0.0
-    return one / d, (1.0 + d - t) / (h * one)
+        alpha, beta = b / h, (a - 1.0) / h
+    alpha = min(max(alpha, 1e-9), 1.0 - 1e-12)
+    s = 1.0 / alpha - 1.0
+    return s, -beta / (alpha * s)

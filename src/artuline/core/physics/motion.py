@@ -90,17 +90,19 @@ def free_velocities(B, gravity, wind, h):
             b.fv[k] = b.v[k]
             b.fw[k] = b.w[k]
         if b.free:
+            # from the middle of the last substep to the middle of this one
+            kick = 0.5 * (h + b.last)
             for k in range(3):
-                b.fv[k] += h * (gravity[k] + b.push[k] / b.mass)
+                b.fv[k] += kick * (gravity[k] + b.push[k] / b.mass)
             qx, qy, qz, qw = b.q[0], b.q[1], b.q[2], b.q[3]
             t0, t1, t2 = turn(-qx, -qy, -qz, qw, b.push[3], b.push[4], b.push[5])
             w0, w1, w2 = turn(qx, qy, qz, qw, t0 / b.inertia[0], t1 / b.inertia[1], t2 / b.inertia[2])
-            b.fw[0] += h * w0
-            b.fw[1] += h * w1
-            b.fw[2] += h * w2
+            b.fw[0] += kick * w0
+            b.fw[1] += kick * w1
+            b.fw[2] += kick * w2
             if b.area[0] + b.area[1] + b.area[2] > 0.0:
                 u0, u1, u2 = turn(-qx, -qy, -qz, qw, wind[0] - b.fv[0], wind[1] - b.fv[1], wind[2] - b.fv[2])
-                s = 0.5 * AIR * math.sqrt(u0 * u0 + u1 * u1 + u2 * u2) * h / b.mass
+                s = 0.5 * AIR * math.sqrt(u0 * u0 + u1 * u1 + u2 * u2) * kick / b.mass
                 # implicit: never more than what brings the body to the air's speed
                 a0 = u0 * s * b.area[0] / (1.0 + s * b.area[0])
                 a1 = u1 * s * b.area[1] / (1.0 + s * b.area[1])
@@ -109,7 +111,7 @@ def free_velocities(B, gravity, wind, h):
                 b.fv[0] += a0
                 b.fv[1] += a1
                 b.fv[2] += a2
-            slow, calm = math.exp(-b.drag[0] * h), math.exp(-b.drag[1] * h)
+            slow, calm = math.exp(-b.drag[0] * kick), math.exp(-b.drag[1] * kick)
             for k in range(3):
                 b.fv[k] *= slow
                 b.fw[k] *= calm

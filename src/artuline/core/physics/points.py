@@ -39,4 +39,5 @@ def add_contact(C, K, a, b, nx, ny, nz, px, py, pz, gap, feature):
 
 @inlined
 def clamp(v, lo, hi):
+    """The value, no less than lo and no more than hi."""
     return min(max(v, lo), hi)

@@ -43,6 +43,7 @@ BODY = np.dtype(
         ("drag", _F, 2),  # of the linear and the angular velocity, 1/s
         ("area", _F, 3),  # m^2 that the wind meets along each principal axis
         ("push", _F, 6),  # force and torque of the substep from outside
+        ("last", _F),  # length of the substep before, 0: the velocity is that of this moment
         ("fv", _F, 3),  # velocities of the substep before any impulse
         ("fw", _F, 3),
         ("tv", _F, 3),  # trial velocities of the substep
@@ -158,6 +159,7 @@ CONTACT = np.dtype(
         ("friction", _F),
         ("stiffness", _F),
         ("push", _F),  # normal impulse
+        ("hold", _F),  # the one that friction goes by, which follows with some delay
         ("rubbing", _F),  # viscosity that stands for the friction
         ("slide", _F),  # speed of sliding
         ("ra", _F, 3),  # arms
@@ -178,7 +180,7 @@ CONTACT = np.dtype(
 )
 
 #: What is remembered of a contact from one substep to the next.
-MEMORY = np.dtype([("push", _F), ("feature", _I), ("state", _I)], align=True)
+MEMORY = np.dtype([("hold", _F), ("feature", _I), ("state", _I)], align=True)
 
 #: Springs that pull a point of a body to a place in the world; body -1: none.
 TUG = np.dtype(

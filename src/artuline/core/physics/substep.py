@@ -35,17 +35,17 @@ from artuline.core.physics.kernels import compiled, exp_quat, inlined, log_quat,
 from artuline.core.physics.motion import drift, free_velocities, world_inertia
 from artuline.core.physics.state import ASKED, CONTACTS, DONE, FACTORED, HALTED, NEAR, SOLVED, SWEPT
 
-MOST_TURN = 0.5  # radians a free body may turn in a substep
+MOST_TURN = 0.35  # radians a free body may turn in a substep
 CLOSED = 2e-6  # metres: joints count as closed
 CLOSED_ANGLE = 2e-5  # radians
-OPEN = 1e-4  # metres: joints count as failed
+OPEN = 2e-5  # metres: joints count as failed
 OPEN_ANGLE = 0.01
 WORST_OPEN = 2e-3  # metres: as deep as halving goes, what is still accepted
 SETTLED = 0.02  # relative change of friction forces that counts as none
 PASSES = 12
 RELEASE = 6  # passes in which contacts and limits may still let go
 CATCH = 9  # passes in which they may still begin to push
-DEEPEST = 5  # halvings
+DEEPEST = 6  # halvings
 
 
 @compiled
@@ -82,7 +82,6 @@ def attempt(B, J, S, P, N, C, O, T, K, G, W, order, gravity, wind, h, ahead, las
 
     ``ahead``: seconds until the targets are due. Returns whether it was accepted.
     """
-    n = B.shape[0]
     if not last and _turns_too_far(B, h, False):
         return False
     world_inertia(B)
@@ -104,7 +103,7 @@ def attempt(B, J, S, P, N, C, O, T, K, G, W, order, gravity, wind, h, ahead, las
         moved = sweep(B, C, K, 2) if K[SWEPT] > 0 else 0.0
         _iterate(B, J, C, T, K, W, order, h, ahead, fresh)
         catch, release = p < CATCH, p < RELEASE
-        fresh, unsettled = update_contacts(B, C, K, catch, release)
+        fresh, unsettled = update_contacts(B, C, K, catch, release, fresh)
         drift(B, h)
         worst, angle, switched = residuals(B, J, h, catch, release, False)
         fresh = fresh or switched
@@ -179,6 +178,7 @@ def _accept(B, J, P, N, C, O, K, h, last):
             B[i].w[a] = B[i].w1[a] * k
         for a in range(4):
             B[i].q[a] = B[i].q1[a]
+        B[i].last = h
     for k in range(K[NEAR]):
         P[N[k]].incoming[0] = P[N[k]].incoming[1]
         P[N[k]].incoming[1] = 0.0
@@ -276,6 +276,7 @@ def frame(
             for k in range(4):
                 B[i].goal_q0[k], B[i].goal_q1[k] = keyed_q[s, i, k], keyed_q[s + 1, i, k]
             if not B[i].free:
+                B[i].last = 0.0
                 a, b = keyed_q[s, i], keyed_q[s + 1, i]
                 ex, ey, ez, ew = quat_mul(b[0], b[1], b[2], b[3], -a[0], -a[1], -a[2], a[3])
                 r0, r1, r2 = log_quat(ex, ey, ez, ew)

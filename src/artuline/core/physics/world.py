@@ -10,6 +10,7 @@ from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation, transforms
 from artuline.core.geometry.rotation import IDENTITY, Array
 from artuline.core.physics.collide import find_contacts, find_near
+from artuline.core.physics.joints import HARD
 from artuline.core.physics.specs import TREE_KINDS, BodySpec, JointSpec, body_mass, fill_joint, shape_mass
 from artuline.core.physics.state import (
     BODY,
@@ -140,6 +141,8 @@ class World:
             mass = total[group[j.child]]
             lever = max(float(b["inertia"][i].max() / b["mass"][i]) for i in ends)
             row["scale"] = mass, mass * lever
+            # rows of a point never turn
+            row["dir"][:3], row["k"][:3] = np.eye(3), HARD * mass
         return made
 
     def _shapes(self, bodies: list[BodySpec], plane: tuple[float, float, float] | None) -> np.ndarray:
@@ -199,9 +202,12 @@ class World:
         """Advance by dt seconds; bodies that are not free keep their velocity."""
         b = self.bodies
         n, m = len(b), len(self.joints)
-        times = (np.arange(substeps + 1) * (dt / substeps))[:, None, None]
-        x = b["x"] + times * b["v"]
-        q = rotation.multiply(rotation.from_rotation_vector(times * b["w"]), b["q"])
+        x, q = np.repeat(b["x"][None], substeps + 1, 0), np.repeat(b["q"][None], substeps + 1, 0)
+        moved = ~b["free"] & (np.any(b["v"] != 0.0, axis=1) | np.any(b["w"] != 0.0, axis=1))
+        if moved.any():
+            times = (np.arange(substeps + 1) * (dt / substeps))[:, None, None]
+            x[:, moved] += times * b["v"][moved]
+            q[:, moved] = rotation.multiply(rotation.from_rotation_vector(times * b["w"][moved]), b["q"][moved])
         free = np.repeat(b["free"][None], substeps, 0)
         drive = np.repeat(self.joints["frequency"][None], substeps, 0)
         self.step_keyed(dt, x, q, free, np.zeros((substeps, n)), drive, follow=np.zeros(m, bool))

@@ -1,0 +1,1 @@
+"""Measurements of the solver against closed forms and against an outside opinion: ``python -m benchmarks``."""
