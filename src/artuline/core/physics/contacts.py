@@ -317,10 +317,10 @@ def _kick(B, i, r, x, y, z):
 
 
 @compiled
-def sweep(B, C, K, sweeps):
+def sweep(B, C, K, sweeps, slow):
     """Gauss-Seidel over the swept contacts. Only the impulses are kept; the direct solve applies them.
 
-    Returns the largest change of speed.
+    ``slow`` divides the impulses, for bodies that push each other through their joints too. Returns the largest change of speed.
     """
     for i in range(B.shape[0]):
         for k in range(3):
@@ -335,7 +335,7 @@ def sweep(B, C, K, sweeps):
             ux, uy, uz = relative_speed(B, C, i, True)
             un = n[0] * ux + n[1] * uy + n[2] * uz
             give = _give(B, c.a, c.ra, n[0], n[1], n[2]) + _give(B, c.b, c.rb, n[0], n[1], n[2])
-            give = max(give, 1e-3 * HARD / c.stiffness)
+            give = slow * max(give, 1e-3 * HARD / c.stiffness)
             old = c.push
             c.push = max(old - (un - c.target) / give, 0.0)
             along = c.impulse[0] * n[0] + c.impulse[1] * n[1] + c.impulse[2] * n[2]

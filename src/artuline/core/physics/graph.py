@@ -17,52 +17,87 @@ from artuline.core.physics.state import MOST_NEIGHBOURS
 
 
 @inlined
-def _insert(B, i, j):
-    """Note that body j, eliminated later, is a neighbour of i; False if there is no room."""
-    n = B[i].neighbours
-    rank = B[j].rank
-    at = n
+def _connect(A, a, b):
+    """Note that bodies a and b are coupled; False if there is no room. A (n, 1 + most): count, then neighbours."""
+    n = A[a, 0]
     for s in range(n):
-        other = B[i].up[s]
-        if other == j:
+        if A[a, 1 + s] == b:
             return True
-        if B[other].rank > rank:
-            at = s
-            break
-    if n >= MOST_NEIGHBOURS:
+    if n >= MOST_NEIGHBOURS or A[b, 0] >= MOST_NEIGHBOURS:
         return False
-    for s in range(n, at, -1):
-        B[i].up[s] = B[i].up[s - 1]
-    B[i].up[at] = j
-    B[i].neighbours = n + 1
+    A[a, 1 + n] = b
+    A[a, 0] = n + 1
+    A[b, 1 + A[b, 0]] = a
+    A[b, 0] += 1
     return True
 
 
+@inlined
+def _disconnect(A, a, b):
+    n = A[a, 0]
+    for s in range(n):
+        if A[a, 1 + s] == b:
+            A[a, 1 + s] = A[a, n]
+            A[a, 0] = n - 1
+            return
+
+
 @compiled
-def neighbours(B, J, C, count, order, contacts):
-    """Which blocks the factors have. ``contacts``: with those between free bodies. False if they do not fit."""
-    for i in range(B.shape[0]):
+def arrange(B, J, C, A, count, order, contacts):
+    """Find an order of elimination with little fill-in, and the blocks that the factors have.
+
+    The body with the fewest neighbours goes next, or nearly: those with up to one, then up to two, and so on (George & Liu
+    1989, The Evolution of the Minimum Degree Ordering Algorithm), so that trees go from their leaves. ``contacts``:
+    with those between free bodies. A: scratch. False if a body has more neighbours than there is room for.
+    """
+    n = B.shape[0]
+    for i in range(n):
+        A[i, 0] = 0
+        B[i].rank = -1
         B[i].neighbours = 0
     for j in range(J.shape[0]):
         p, c = J[j].parent, J[j].child
-        if J[j].live and p >= 0 and B[p].free and B[c].free:
-            first = B[p].rank < B[c].rank
-            if not (_insert(B, p, c) if first else _insert(B, c, p)):
-                return False
+        if J[j].live and p >= 0 and B[p].free and B[c].free and not _connect(A, p, c):
+            return False
     if contacts:
         for i in range(count):
             a, b = C[i].a, C[i].b
-            if b >= 0 and B[b].free and a != b:
-                first = B[a].rank < B[b].rank
-                if not (_insert(B, a, b) if first else _insert(B, b, a)):
-                    return False
-    for k in range(order.shape[0]):
-        i = order[k]
-        n = B[i].neighbours
-        # what is left of i's neighbours hangs together once i is gone
-        for s in range(1, n):
-            if not _insert(B, B[i].up[0], B[i].up[s]):
+            if b >= 0 and B[b].free and a != b and not _connect(A, a, b):
                 return False
+    done, most = 0, 1
+    for i in range(n):
+        if not B[i].free:
+            order[done] = i
+            B[i].rank = done
+            done += 1
+    while done < n:
+        any_gone = False
+        for i in range(n - 1, -1, -1):
+            if B[i].rank >= 0 or A[i, 0] > most:
+                continue
+            any_gone = True
+            order[done] = i
+            B[i].rank = done
+            done += 1
+            m = A[i, 0]
+            B[i].neighbours = m
+            for s in range(m):
+                B[i].up[s] = A[i, 1 + s]
+                _disconnect(A, A[i, 1 + s], i)
+            # what is left of i's neighbours hangs together once i is gone
+            for s in range(m):
+                for t in range(s + 1, m):
+                    if not _connect(A, B[i].up[s], B[i].up[t]):
+                        return False
+        most = 1 if any_gone and most > 1 else most + (0 if any_gone else 1)
+    for i in range(n):
+        # in the order of elimination
+        for s in range(1, B[i].neighbours):
+            j, t = B[i].up[s], s
+            while t > 0 and B[B[i].up[t - 1]].rank > B[j].rank:
+                B[i].up[t] = B[i].up[t - 1]
+                t -= 1
+            B[i].up[t] = j
     return True
 
 

@@ -16,7 +16,7 @@ TWIST, SWING_Y, SWING_Z, CONE = 3, 4, 5, 6
 ROWS = 7
 
 #: Neighbours that a body may have in the factors, its parent among them.
-MOST_NEIGHBOURS = 12
+MOST_NEIGHBOURS = 16
 
 # Indices into the counters
 CONTACTS, ASKED, DONE, FACTORED, SOLVED, NEAR, SWEPT, HALTED = range(8)

@@ -21,7 +21,7 @@ from artuline.core.physics.contacts import (
     update_contacts,
 )
 from artuline.core.physics.drives import add_bodies, body_forces, effective_inertia, prepare_drives, tugs
-from artuline.core.physics.graph import factor, neighbours, solve
+from artuline.core.physics.graph import arrange, factor, solve
 from artuline.core.physics.joints import (
     add_joints,
     joint_forces,
@@ -43,7 +43,8 @@ OPEN_ANGLE = 0.01
 WORST_OPEN = 2e-3  # metres: as deep as halving goes, what is still accepted
 SETTLED = 0.02  # relative change of friction forces that counts as none
 PASSES = 12
-RELEASE = 6  # passes in which contacts and limits may still let go
+CROWD_PASSES = 6  # with swept contacts, which are not exact in any case
+RELEASE = 7  # passes in which contacts and limits may still let go
 CATCH = 9  # passes in which they may still begin to push
 DEEPEST = 6  # halvings
 
@@ -77,7 +78,7 @@ def _iterate(B, J, C, T, K, W, order, h, ahead, fresh):
 
 
 @compiled
-def attempt(B, J, S, P, N, C, O, T, K, G, W, order, gravity, wind, h, ahead, last):
+def attempt(B, J, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, ahead, last):
     """Try one substep of length h; on success B holds its end. ``last``: accept whatever comes.
 
     ``ahead``: seconds until the targets are due. Returns whether it was accepted.
@@ -91,25 +92,32 @@ def attempt(B, J, S, P, N, C, O, T, K, G, W, order, gravity, wind, h, ahead, las
     find_contacts(B, S, P, N, C, K, G, h)
     prepare_contacts(B, S, P, C, O, K, h)
     K[SWEPT] = 0
-    if not neighbours(B, J, C, K[CONTACTS], order, True):
+    if not arrange(B, J, C, A, K[CONTACTS], order, True):
         choose_swept(B, C, K)
-        neighbours(B, J, C, K[CONTACTS], order, False)
+        arrange(B, J, C, A, K[CONTACTS], order, False)
     drift(B, h)
     worst, angle, _ = residuals(B, J, h, False, False, True)
     fresh = True
-    for p in range(PASSES):
+    moved, slow = 0.0, 2.0
+    crowd = K[SWEPT] > 0
+    passes = CROWD_PASSES if crowd else PASSES
+    for p in range(passes):
         if fresh:
             _fresh(B, J, C, T, K, W, order, h)
-        moved = sweep(B, C, K, 2) if K[SWEPT] > 0 else 0.0
+        if K[SWEPT] > 0:
+            before = moved
+            moved = sweep(B, C, K, 2, slow)
+            if p > 0 and moved > 0.7 * before:
+                slow *= 2.0
         _iterate(B, J, C, T, K, W, order, h, ahead, fresh)
-        catch, release = p < CATCH, p < RELEASE
+        catch, release = p < passes - (PASSES - CATCH), p < passes - (PASSES - RELEASE)
         fresh, unsettled = update_contacts(B, C, K, catch, release, fresh)
         drift(B, h)
         worst, angle, switched = residuals(B, J, h, catch, release, False)
         fresh = fresh or switched
         if not fresh and worst < CLOSED and angle < CLOSED_ANGLE and unsettled < SETTLED and moved < 2e-3:
             break
-    sound = worst <= OPEN and angle <= OPEN_ANGLE  # false for numbers that are none
+    sound = worst <= (WORST_OPEN if crowd else OPEN) and angle <= OPEN_ANGLE  # false for numbers that are none
     if not sound:
         if not last:
             return False
@@ -208,7 +216,7 @@ def _accept(B, J, P, N, C, O, K, h, last):
 
 
 @compiled
-def advance(B, J, S, P, N, C, O, T, K, G, W, order, gravity, wind, h):
+def advance(B, J, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h):
     """One substep of length h, halved as often as needed. Poses of bodies that are not free are moved along."""
     whole = 1 << DEEPEST
     done, size = 0, whole
@@ -216,7 +224,7 @@ def advance(B, J, S, P, N, C, O, T, K, G, W, order, gravity, wind, h):
     while done < whole:
         part = h * size / whole
         ahead = h * (whole - done) / whole
-        if attempt(B, J, S, P, N, C, O, T, K, G, W, order, gravity, wind, part, ahead, size == 1):
+        if attempt(B, J, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, part, ahead, size == 1):
             K[DONE] += 1
             done += size
             _shift_targets(B, J, size / (whole - done + size))
@@ -255,7 +263,7 @@ def _nudge(q0, q1, share):
 
 @compiled
 def frame(
-    B, J, S, P, N, C, O, T, K, G, W, order, gravity, wind, h, keyed_x, keyed_q, free, goal, drive, follow
+    B, J, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, keyed_x, keyed_q, free, goal, drive, follow
 ):
     """All substeps of a frame, with the keyed motion given at every substep.
 
@@ -296,7 +304,7 @@ def frame(
             effective_inertia(B, J, np.empty(n), np.empty((n, 3)), np.empty((n, 3, 3)))
         if s == 0 or not still_near(B):
             find_near(B, S, P, N, K, h * (free.shape[0] - s))
-        advance(B, J, S, P, N, C, O, T, K, G, W, order, gravity[s], wind[s], h)
+        advance(B, J, S, P, N, C, O, T, K, G, W, A, order, gravity[s], wind[s], h)
     last = free.shape[0]
     for i in range(n):
         if not B[i].free:

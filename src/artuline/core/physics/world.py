@@ -21,6 +21,7 @@ from artuline.core.physics.state import (
     COUNTERS,
     JOINT,
     MEMORY,
+    MOST_NEIGHBOURS,
     PAIR,
     PLANE,
     SHAPE,
@@ -79,8 +80,8 @@ class World:
         made["goal_ratio"] = 1.0
         self.order = _tree_order(joints, n)
         self.joints = self._joints([joints[k] for k in self.order])
-        self.elimination = _elimination(self.joints, n)
-        made["rank"][self.elimination] = np.arange(n)
+        self.elimination = np.arange(n)
+        self._coupled = np.zeros((n, MOST_NEIGHBOURS + 1), np.int64)
         self.follow = np.array([joints[k].follow for k in self.order], bool)
         self.shapes = self._shapes(bodies, plane)
         self.pairs = self._pairs(bodies, joints, off) if contacts else np.zeros(0, PAIR)
@@ -236,7 +237,7 @@ class World:
         both = np.stack([goal, np.zeros_like(goal) if calm is None else calm], axis=-1)
         frame(
             self.bodies, self.joints, self.shapes, self.pairs, self.near, self.contacts, self.memory, self.tugs,
-            self.counters, self._hulls, self._scratch, self.elimination,
+            self.counters, self._hulls, self._scratch, self._coupled, self.elimination,
             np.ascontiguousarray(np.broadcast_to(self.gravity if gravity is None else gravity, (k, 3))),
             np.ascontiguousarray(np.broadcast_to(self.wind if wind is None else wind, (k, 3))),
             dt / k, np.ascontiguousarray(x), np.ascontiguousarray(q), np.ascontiguousarray(free),
@@ -329,21 +330,3 @@ def _components(joints: list[JointSpec], n: int) -> np.ndarray:
                 group[group == high] = low
                 changed = True
     return group
-
-
-def _elimination(joints: np.ndarray, n: int) -> np.ndarray:
-    """Order in which the bodies are eliminated: children before their parents."""
-    children: list[list[int]] = [[] for _ in range(n)]
-    root = np.ones(n, bool)
-    for j in joints:
-        c, p = int(j["child"]), int(j["parent"])
-        if p >= 0 and j["kind"] < 5 and root[c]:
-            children[p].append(c)
-            root[c] = False
-    order: list[int] = []
-    stack = [int(i) for i in np.flatnonzero(root)[::-1]]
-    while stack:
-        i = stack.pop()
-        order.append(i)
-        stack.extend(children[i])
-    return np.array(order[::-1], np.int64)
