@@ -237,10 +237,10 @@ def picture(
 @app.command()
 def prepare() -> None:
     """Compile the solver's kernels ahead, so that the first run does not wait for them."""
-    from artuline.core.run.prepare import compile_kernels
+    from artuline.core.run.prepare import prepare_kernels
 
     began = time.perf_counter()
-    compile_kernels()
+    prepare_kernels()
     typer.echo(f"Kernels ready after {time.perf_counter() - began:.1f} s")
 
 

@@ -19,6 +19,7 @@ PUSH = 0.15  # share of a penetration removed in a substep
 PUSH_SPEED = 3.0  # m/s at most
 MOST_FLIPS = 2  # times a contact may let go in a substep, so that none goes round in circles
 MOST_TURNS = 3  # times its viscosity may be set anew
+STILL = 3e-4  # m/s: slower slides need not have the right friction before the next substep
 BOUNCE_SPEED = 0.2  # m/s: slower impacts do not bounce
 
 
@@ -188,7 +189,7 @@ def update_contacts(B, C, K, catch, release, linear):
     """
     changed, unsettled, heavy = False, 0.0, 1e-12
     for i in range(K[CONTACTS]):
-        heavy = max(heavy, C[i].push)
+        heavy = max(heavy, C[i].push, C[i].hold)
     for i in range(K[CONTACTS]):
         c = C[i]
         if c.swept:
@@ -224,11 +225,11 @@ def update_contacts(B, C, K, catch, release, linear):
             continue
         if r >= k:
             # what held gives way: it will slide about as fast as the rest of the push makes the bare bodies
-            if catch and c.turns < MOST_TURNS and k * slide > 1.001 * most + 1e-9 * heavy:
+            if catch and c.turns < MOST_TURNS and k * slide > 1.3 * most + 0.02 * heavy:
                 _rub(C, i, slide + (k * slide - most) * HARD / k)
                 c.turns += 1
                 changed = changed or c.rubbing < 0.9 * k
-        else:
+        elif slide > STILL:
             wanted = min(most / max(slide, 1e-12), k)
             if (
                 catch

@@ -81,7 +81,7 @@ class World:
         self.order = _tree_order(joints, n)
         self.joints = self._joints([joints[k] for k in self.order])
         self.elimination = np.arange(n)
-        self._coupled = np.zeros((n, MOST_NEIGHBOURS + 1), np.int64)
+        self.coupled = np.zeros((n, MOST_NEIGHBOURS + 1), np.int64)
         self.follow = np.array([joints[k].follow for k in self.order], bool)
         self.shapes = self._shapes(bodies, plane)
         self.pairs = self._pairs(bodies, joints, off) if contacts else np.zeros(0, PAIR)
@@ -91,8 +91,8 @@ class World:
         self.tugs = np.zeros(1, TUG)
         self.tugs["body"], self.tugs["frequency"], self.tugs["mass"] = -1, 1.0, 1.0
         self.counters = np.zeros(COUNTERS, np.int64)
-        self._scratch = np.zeros((4, 3, 3))
-        self._hulls = np.zeros((1, 4))
+        self.scratch = np.zeros((4, 3, 3))
+        self.hulls = np.zeros((1, 4))
 
     @staticmethod
     def _check(bodies: list[BodySpec], joints: list[JointSpec]) -> None:
@@ -237,7 +237,7 @@ class World:
         both = np.stack([goal, np.zeros_like(goal) if calm is None else calm], axis=-1)
         frame(
             self.bodies, self.joints, self.shapes, self.pairs, self.near, self.contacts, self.memory, self.tugs,
-            self.counters, self._hulls, self._scratch, self._coupled, self.elimination,
+            self.counters, self.hulls, self.scratch, self.coupled, self.elimination,
             np.ascontiguousarray(np.broadcast_to(self.gravity if gravity is None else gravity, (k, 3))),
             np.ascontiguousarray(np.broadcast_to(self.wind if wind is None else wind, (k, 3))),
             dt / k, np.ascontiguousarray(x), np.ascontiguousarray(q), np.ascontiguousarray(free),
@@ -249,7 +249,7 @@ class World:
         """Bodies whose shapes overlap now, among those that may collide: (a, b, gap in metres below zero)."""
         find_near(self.bodies, self.shapes, self.pairs, self.near, self.counters, 0.0)
         find_contacts(
-            self.bodies, self.shapes, self.pairs, self.near, self.contacts, self.counters, self._hulls, 0.0
+            self.bodies, self.shapes, self.pairs, self.near, self.contacts, self.counters, self.hulls, 0.0
         )
         found = self.contacts[: self.counters[CONTACTS]]
         body = self.shapes["body"]
