@@ -1,5 +1,7 @@
 """Accuracy against closed forms: each measurement yields (what, value, wanted, kept)."""
 
+from itertools import pairwise
+
 import numpy as np
 from scipy.special import ellipk
 
@@ -68,7 +70,12 @@ def oscillator(o, z, t):
 def drive():
     for mass in (0.01, 1.0, 100.0):
         worst = max(response(f, z, mass) for f in (0.5, 1, 2, 4, 8) for z in (0.2, 0.5, 1.0, 2.0))
-        yield f"step response, {mass:g} kg, 0.5 to 8 Hz", f"{100 * worst:.2f} %", "within 3 % of the step", worst <= 0.03
+        yield (
+            f"step response, {mass:g} kg, 0.5 to 8 Hz",
+            f"{100 * worst:.2f} %",
+            "within 3 % of the step",
+            worst <= 0.03,
+        )
 
 
 def hanging():
@@ -95,7 +102,12 @@ def hanging():
         worst = max(worst, stretch(world, 10))
         energy.append((world.energy() - start) / weight)
     calm = max(energy) < 0.05 and worst < 0.001
-    yield "10 links, tip 1000: stretch, energy", f"{100 * worst:.4f} % {100 * max(energy):+.1f} %", "bounded", calm
+    yield (
+        "10 links, tip 1000: stretch, energy",
+        f"{100 * worst:.4f} % {100 * max(energy):+.1f} %",
+        "bounded",
+        calm,
+    )
 
 
 def drop():
@@ -134,7 +146,12 @@ def sliding():
         a = np.polyfit(np.arange(12, 24) * FRAME, speeds[12:], 1)[0]
         exact = 9.81 * (np.sin(np.radians(degrees)) - friction * np.cos(np.radians(degrees)))
         error = 100 * (a / exact - 1)
-        yield f"acceleration at {degrees:g} deg, friction {friction}", f"{error:+.2f} %", "within 2 %", abs(error) <= 2
+        yield (
+            f"acceleration at {degrees:g} deg, friction {friction}",
+            f"{error:+.2f} %",
+            "within 2 %",
+            abs(error) <= 2,
+        )
 
 
 def bounce():
@@ -205,7 +222,7 @@ def refinement():
 
     finest = end(320)
     errors = [np.abs(end(n) - finest).max() for n in (10, 20, 40, 80)]
-    ratios = [a / b for a, b in zip(errors, errors[1:])]
+    ratios = [a / b for a, b in pairwise(errors)]
     text = " ".join(f"{r:.1f}" for r in ratios)
     yield "error falls, 10 to 80 substeps, by", text, "2 or more each", min(ratios) >= 2.0
 
@@ -232,7 +249,12 @@ def following():
     assert free[live, i].min() == 1.0
     away = np.linalg.norm(moved - wanted, axis=1).max()
     bound = FRAME / 10
-    yield "lag at the wrist, tone 1", f"{1000 * lag:+.2f} ms", f"below {1000 * bound:.2f} ms", abs(lag) < bound
+    yield (
+        "lag at the wrist, tone 1",
+        f"{1000 * lag:+.2f} ms",
+        f"below {1000 * bound:.2f} ms",
+        abs(lag) < bound,
+    )
     yield "distance at the wrist, tone 1", f"{1000 * away:.1f} mm", "shown", True
 
 

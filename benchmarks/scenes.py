@@ -28,9 +28,7 @@ def pendulum(length=0.5, degrees=60.0, kind="ball"):
     q = rotation.from_rotation_vector(np.array([0.0, 0.0, angle]))
     centre = rotation.rotate(q, X * length / 2)
     frame = rotation.align(X, np.array([0.0, 0.0, 1.0]))
-    joint = JointSpec(
-        -1, 0, kind, anchor=-X * length / 2, frame_c=frame, frame_p=rotation.multiply(q, frame)
-    )
+    joint = JointSpec(-1, 0, kind, anchor=-X * length / 2, frame_c=frame, frame_p=rotation.multiply(q, frame))
     return World([rod(length, 1.0, position=centre, rotation=q)], [joint], contacts=False)
 
 
@@ -41,7 +39,9 @@ def chain(links, ratio, length=0.1, kind="ball"):
         bodies.append(rod(length, 0.1, position=X * length * (i + 0.5)))
         joints.append(JointSpec(i - 1, i, kind, anchor=-X * length / 2))
     radius = 0.04
-    tip = BodySpec((Shape(kind="sphere", radius=radius),), mass=0.1 * ratio, position=X * (links * length + radius))
+    tip = BodySpec(
+        (Shape(kind="sphere", radius=radius),), mass=0.1 * ratio, position=X * (links * length + radius)
+    )
     bodies.append(tip)
     joints.append(JointSpec(links - 1, links, kind, anchor=-X * radius))
     return World(bodies, joints, contacts=False)

@@ -56,7 +56,12 @@ def substep():
     counters = make.world.counters
     cost = 1e6 * seconds / (4.0 / FRAME * 10)
     yield "deckhand, drop of 4 s: cost of a substep", f"{cost:.0f} us", "shown", True
-    yield "factors and solves in a substep", f"{counters[3] / counters[1]:.2f} {counters[4] / counters[1]:.2f}", "shown", True
+    yield (
+        "factors and solves in a substep",
+        f"{counters[3] / counters[1]:.2f} {counters[4] / counters[1]:.2f}",
+        "shown",
+        True,
+    )
 
 
 def against_mujoco():
@@ -95,7 +100,11 @@ def compiling():
         env = os.environ | {"XDG_CACHE_HOME": folder}
         env.pop("NUMBA_CACHE_DIR", None)
         times = [
-            float(subprocess.run([sys.executable, "-c", code], env=env, capture_output=True, text=True, check=True).stdout)
+            float(
+                subprocess.run(
+                    [sys.executable, "-c", code], env=env, capture_output=True, text=True, check=True
+                ).stdout
+            )
             for _ in range(2)
         ]
     yield "cold compile of all kernels", f"{times[0]:.1f} s", "below 60 s", times[0] < 60
@@ -110,4 +119,10 @@ def many():
     assert np.isfinite(one)
 
 
-MEASUREMENTS = {"crowd": crowd, "substep": substep, "mujoco": against_mujoco, "compile": compiling, "variations": many}
+MEASUREMENTS = {
+    "crowd": crowd,
+    "substep": substep,
+    "mujoco": against_mujoco,
+    "compile": compiling,
+    "variations": many,
+}

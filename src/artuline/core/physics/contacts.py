@@ -216,7 +216,12 @@ def update_contacts(B, C, K, catch, release, linear):
         c.push = max(push, 0.0)
         most, r = c.friction * c.hold, c.rubbing
         off = abs(c.push - c.hold)
-        if catch and c.turns < MOST_TURNS and off > 0.5 * max(c.push, c.hold) and c.friction * off > 0.05 * heavy:
+        if (
+            catch
+            and c.turns < MOST_TURNS
+            and off > 0.5 * max(c.push, c.hold)
+            and c.friction * off > 0.05 * heavy
+        ):
             # a hit, or a sudden relief: friction cannot wait for the next substep
             c.hold = c.push if c.turns == 0 else 0.5 * (c.hold + c.push)
             c.turns += 1

@@ -117,7 +117,9 @@ def attempt(B, J, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, ahead, 
         fresh = fresh or switched
         if not fresh and worst < CLOSED and angle < CLOSED_ANGLE and unsettled < SETTLED and moved < 2e-3:
             break
-    sound = worst <= (WORST_OPEN if crowd else OPEN) and angle <= OPEN_ANGLE  # false for numbers that are none
+    sound = (
+        worst <= (WORST_OPEN if crowd else OPEN) and angle <= OPEN_ANGLE
+    )  # false for numbers that are none
     if not sound:
         if not last:
             return False

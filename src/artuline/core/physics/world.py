@@ -208,7 +208,9 @@ class World:
         if moved.any():
             times = (np.arange(substeps + 1) * (dt / substeps))[:, None, None]
             x[:, moved] += times * b["v"][moved]
-            q[:, moved] = rotation.multiply(rotation.from_rotation_vector(times * b["w"][moved]), b["q"][moved])
+            q[:, moved] = rotation.multiply(
+                rotation.from_rotation_vector(times * b["w"][moved]), b["q"][moved]
+            )
         free = np.repeat(b["free"][None], substeps, 0)
         drive = np.repeat(self.joints["frequency"][None], substeps, 0)
         self.step_keyed(dt, x, q, free, np.zeros((substeps, n)), drive, follow=np.zeros(m, bool))
