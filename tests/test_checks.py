@@ -1,0 +1,119 @@
+"""Every check has a scene that raises it; its fix, where there is one, clears it."""
+
+import math
+
+import pytest
+
+from artuline.core.checks.checks import check, check_take
+from artuline.core.scene import edit
+from artuline.core.scene.model import Scene
+from artuline.core.setup.ragdoll import set_up
+
+
+@pytest.fixture(scope="module")
+def sound(deckhand):
+    """A scene with nothing wrong."""
+    figure, assets = deckhand
+    figure = set_up(figure, assets).changed(clip="walk")
+    scene = Scene(figures=(figure,), start=0, end=60)
+    return edit.hand_over(scene, figure.id, None, 10, 40), assets
+
+
+def texts(scene, assets):
+    return [f.text for f in check(scene, assets)]
+
+
+def test_a_sound_scene_raises_nothing(sound):
+    assert texts(*sound) == []
+
+
+def bare(s):
+    return edit.figure(s, "deckhand", bodies=(), joints=(), pairs_off=())
+
+
+def without_joint(s):
+    f = s.figures[0]
+    return edit.figure(s, f.id, joints=tuple(j for j in f.joints if j.child != "thigh_l"))
+
+
+def no_range(s):
+    values = {"swing_y": 0.0, "swing_z": 0.0, "twist": (0.0, 0.0)}
+    return edit.joints(s, "deckhand", {"head"}, lambda j: j.changed(**values))
+
+
+def tight(s):
+    return edit.joints(
+        s, "deckhand", {"shin_l"}, lambda j: j.changed(twist=(math.radians(0.0), math.radians(1.0)))
+    )
+
+
+def swollen(s):
+    def grow(b):
+        return b.changed(shapes=(b.shapes[0].changed(radius=0.45, kind="sphere"),))
+
+    return edit.bodies(s, "deckhand", {"hand_l"}, grow)
+
+
+CASES = {
+    "no figure": (lambda s: Scene(), "no figure", False),
+    "empty range": (lambda s: s.changed(end=0), "empty", True),
+    "no bodies": (bare, "no bodies", True),
+    "in centimetres": (lambda s: edit.figure(s, "deckhand", unit=0.01), "tall", True),
+    "other rate": (lambda s: s.changed(rate=30.0), "resampled", True),
+    "never handed over": (lambda s: edit.figure(s, "deckhand", groups=()), "never handed over", True),
+    "outside": (lambda s: edit.hand_over(s, "deckhand", None, 100, 140), "outside", False),
+    "no ground": (lambda s: s.changed(ground=None), "without end", True),
+    "no shape": (
+        lambda s: edit.bodies(s, "deckhand", {"head"}, lambda b: b.changed(shapes=(), mass=4.0)), "no shape", False,
+    ),
+    "loose": (without_joint, "hangs on nothing", False),
+    "mass ratio": (
+        lambda s: edit.bodies(s, "deckhand", {"hand_l"}, lambda b: b.changed(mass=0.01)), "ten times", False,
+    ),
+    "no range of a joint": (no_range, "zero range", False),
+    "keys beyond limits": (tight, "beyond its limits", False),
+    "overlap": (swollen, "overlap", True),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", CASES)
+def test_a_fault_is_found_and_its_fix_clears_it(sound, name):
+    scene, assets = sound
+    spoil, words, fixable = CASES[name]
+    spoiled = spoil(scene)
+    found = [f for f in check(spoiled, assets) if words in f.text]
+    assert found, texts(spoiled, assets)
+    assert (found[0].fix is not None) == fixable
+    if fixable:
+        for _ in range(12):
+            left = [f for f in check(spoiled, assets) if words in f.text]
+            if not left:
+                break
+            spoiled = left[0].fix(spoiled)
+        assert not [t for t in texts(spoiled, assets) if words in t]
+
+
+def test_the_worst_comes_first(sound):
+    scene, assets = sound
+    weights = [f.weight for f in check(bare(scene).changed(rate=30.0), assets)]
+    assert weights == sorted(weights, reverse=True) and len(weights) >= 2
+
+
+def test_an_old_take_is_told(boom_run):
+    scene, assets, _ = boom_run
+    assert not any("other settings" in t for t in texts(scene, assets))
+    assert any("other settings" in t for t in texts(scene.changed(substeps=12), assets))
+
+
+def test_the_worst_moments_of_a_take_are_found(boom_run):
+    from dataclasses import replace
+
+    scene, _, take = boom_run
+    deep = take.penetration.copy()
+    deep[60, 3] = 0.05
+    apart = take.separation.copy()
+    apart[61, 2] = 0.02
+    found = check_take(scene, replace(take, penetration=deep, separation=apart))
+    words = {f.frame: f.text for f in found}
+    assert "50 mm" in words[60] and take.names[3] in words[60]
+    assert "20 mm" in words[61] and take.joint_names[2] in words[61]

@@ -1,0 +1,336 @@
+"""The real window, driven by mouse and keys."""
+
+import numpy as np
+import pytest
+from PySide6.QtCore import QPoint, QPointF, Qt
+from PySide6.QtWidgets import QApplication, QPushButton
+
+from artuline.core.scene.assets import AssetStore
+from artuline.demo.scenes import demo_scene
+from artuline.desk.application import make_application
+from artuline.desk.fields import NumberField
+from artuline.desk.session import autosave_path
+from artuline.desk.window import STATIONS, Window
+from artuline.formats.gltf_read import read_figure
+from tests import foreign
+
+LEFT = Qt.MouseButton.LeftButton
+RIGHT = Qt.MouseButton.RightButton
+
+
+@pytest.fixture(scope="session")
+def qapp():
+    return make_application()
+
+
+def open_window(qtbot):
+    """A window that does not ask about unsaved work when the test ends."""
+    w = Window()
+    qtbot.addWidget(w, before_close_func=lambda w: w.session.stack.setClean())
+    w.resize(1280, 800)
+    return w
+
+
+@pytest.fixture
+def window(qtbot):
+    w = open_window(qtbot)
+    w.show()
+    w.stage.setFocus()
+    return w
+
+
+@pytest.fixture
+def demo(window, qtbot):
+    assets = AssetStore()
+    window.session.new(demo_scene("boom", assets), assets)
+    window.set_station("Blend")
+    window.stage.frame_selection()
+    qtbot.wait(20)
+    return window
+
+
+def finish(window, qtbot):
+    qtbot.waitUntil(lambda: not window.jobs.busy, timeout=60000)
+
+
+def press(window, qtbot, text):
+    """Click the button of the details with this text."""
+    found = [b for b in window.details.findChildren(QPushButton) if b.text().startswith(text)]
+    assert found, [b.text() for b in window.details.findChildren(QPushButton)]
+    qtbot.mouseClick(found[0], LEFT)
+
+
+def field(window, name):
+    made = [f for f in window.details.findChildren(NumberField) if f.accessibleName() == name]
+    assert made, name
+    return made[0]
+
+
+def drag(qtbot, widget, a, b, button=LEFT, modifier=Qt.KeyboardModifier.NoModifier):
+    a, b = QPointF(*a).toPoint(), QPointF(*b).toPoint()
+    qtbot.mousePress(widget, button, modifier, a)
+    for k in range(1, 6):
+        qtbot.mouseMove(widget, a + (b - a) * k / 5)
+        event_move(widget, a + (b - a) * k / 5, button, modifier)
+    qtbot.mouseRelease(widget, button, modifier, b)
+
+
+def event_move(widget, at, button, modifier):
+    """A move with the button held, which qtbot's own moves do not carry."""
+    from PySide6.QtCore import QEvent
+    from PySide6.QtGui import QMouseEvent
+
+    where = QPointF(at)
+    event = QMouseEvent(QEvent.Type.MouseMove, where, widget.mapToGlobal(where), button, button, modifier)
+    QApplication.sendEvent(widget, event)
+
+
+def on_stage(window, bone):
+    """Pixel of the middle of a bone's body on the stage."""
+    f = window.session.scene.figures[0]
+    m = window.stage.states()[0].matrices[f.bone_index[bone]]
+    shape = f.body_of[bone].shapes[0]
+    place = m[:3, :3] @ np.array(shape.position) + m[:3, 3]
+    x, y, _ = window.stage.camera.project(place[None], window.stage.width(), window.stage.height())[0]
+    return QPoint(round(x), round(y))
+
+
+def lane_box(window):
+    return window.timeline.lanes()[0][2]
+
+
+def test_the_whole_job_from_an_empty_scene_to_a_file(window, qtbot, tmp_path):
+    s = window.session
+    assert window.welcome.isVisible()
+    assert window.open_path(foreign.write_walker(tmp_path / "walker.glb"))
+    assert not window.welcome.isVisible() and window.details.station == "Cast"
+    press(window, qtbot, "Fit bodies and joints")
+    finish(window, qtbot)
+    figure = s.scene.figures[0]
+    assert len(figure.bodies) >= 10 and len(figure.joints) == len(figure.bodies) - 1
+    qtbot.keyClick(window, Qt.Key.Key_4)
+    assert window.details.station == "Blend"
+    y = lane_box(window).center().y()
+    t = window.timeline
+    drag(qtbot, t, (t.x_of(20), y), (t.x_of(60), y))
+    keys = s.scene.figures[0].groups[0].handover.keys
+    assert keys[0].frame == 20 and keys[-1].frame == 60
+    qtbot.keyClick(window, Qt.Key.Key_F5)
+    finish(window, qtbot)
+    assert s.scene.take == "take 1" and window.details.station == "Takes"
+    qtbot.keyClick(window, Qt.Key.Key_6)
+    press(window, qtbot, "Bake the take")
+    finish(window, qtbot)
+    assert len(s.scene.figures[0].layers) == 1 and "keys per channel" in window.baked_summary
+    assert window.export_to(tmp_path / "out.glb")
+    back = read_figure(tmp_path / "out.glb", AssetStore()).figure
+    assert back.clips[0].name == "move baked"
+    # and all the way back
+    while s.stack.canUndo():
+        s.stack.undo()
+    assert s.scene.figures == ()
+    while s.stack.canRedo():
+        s.stack.redo()
+    assert len(s.scene.figures[0].layers) == 1
+
+
+def test_stations_have_keys_and_show_what_they_are_about(demo, qtbot):
+    for n, (name, _, _) in enumerate(STATIONS):
+        qtbot.keyClick(demo, str(n + 1))
+        assert demo.details.station == name and demo.stage.station == name
+    demo.set_station("Bodies")
+    assert demo.stage.show_.shapes and demo.stage.show_.see_through
+    demo.set_station("Joints")
+    assert demo.stage.show_.limits
+
+
+def test_a_click_selects_on_the_stage_and_in_the_roster(demo, qtbot):
+    qtbot.mouseClick(demo.stage, LEFT, pos=on_stage(demo, "head"))
+    assert demo.session.selection.bones == {"head"}
+    assert [i.text(0) for i in demo.roster.selectedItems()] == ["head"]
+    shift = Qt.KeyboardModifier.ShiftModifier
+    qtbot.mouseClick(demo.stage, LEFT, shift, on_stage(demo, "chest"))
+    assert demo.session.selection.bones == {"head", "chest"}
+    qtbot.mouseClick(demo.stage, LEFT, pos=QPoint(6, 6))
+    assert not demo.session.selection.bones
+
+
+def test_the_camera_orbits_pans_and_zooms(demo, qtbot):
+    camera = demo.stage.camera
+    drag(qtbot, demo.stage, (40, 40), (120, 70))
+    assert demo.stage.camera.yaw != camera.yaw and demo.stage.camera.pitch != camera.pitch
+    camera = demo.stage.camera
+    drag(qtbot, demo.stage, (40, 40), (120, 70), RIGHT, Qt.KeyboardModifier.ShiftModifier)
+    assert demo.stage.camera.target != camera.target and demo.stage.camera.yaw == camera.yaw
+    assert not demo.session.selection.bones
+
+
+def test_a_number_drags_types_and_resets_in_one_undo_each(demo, qtbot):
+    s = demo.session
+    demo.set_station("Bodies")
+    s.select("deckhand", frozenset({"hand_l", "hand_r"}))
+    before = s.stack.count()
+    f = field(demo, "Density")
+    drag(qtbot, f, (20, 10), (60, 10))
+    bodies = s.scene.figures[0].body_of
+    assert bodies["hand_l"].density == bodies["hand_r"].density > 1000.0
+    assert bodies["head"].density == 1000.0 and s.stack.count() == before + 1
+    f = field(demo, "Density")
+    qtbot.mouseClick(f, LEFT)
+    qtbot.keyClicks(f, "640")
+    qtbot.keyClick(f, Qt.Key.Key_Return)
+    assert s.scene.figures[0].body_of["hand_l"].density == 640.0
+    qtbot.mouseDClick(field(demo, "Density"), LEFT)
+    assert s.scene.figures[0].body_of["hand_l"].density == 1000.0
+    s.stack.undo()
+    assert s.scene.figures[0].body_of["hand_l"].density == 640.0
+
+
+def test_joint_limits_are_set_by_number(demo, qtbot):
+    demo.set_station("Joints")
+    demo.session.select("deckhand", frozenset({"head"}))
+    f = field(demo, "Twist to")
+    qtbot.mouseClick(f, LEFT)
+    qtbot.keyClicks(f, "12.5")
+    qtbot.keyClick(f, Qt.Key.Key_Return)
+    joint = demo.session.scene.figures[0].joint_of["head"]
+    assert np.degrees(joint.twist[1]) == pytest.approx(12.5)
+
+
+def test_limp_from_a_bone_is_one_click(demo, qtbot):
+    demo.session.select("deckhand", frozenset({"upper_arm_r"}))
+    press(demo, qtbot, "Limp from upper_arm_r down")
+    groups = demo.session.scene.figures[0].groups
+    assert [g.start_bone for g in groups] == [None, "upper_arm_r"]
+    demo.session.stack.undo()
+    assert len(demo.session.scene.figures[0].groups) == 1
+
+
+def test_the_lane_is_moved_and_shaped_by_dragging(demo, qtbot):
+    t, s = demo.timeline, demo.session
+    lane = s.scene.figures[0].groups[0].handover
+    box = lane_box(demo)
+    drag(qtbot, t, (t.x_of(90), box.center().y()), (t.x_of(94), box.center().y()))
+    moved = s.scene.figures[0].groups[0].handover
+    assert [k.frame - 4 for k in moved.keys] == [k.frame for k in lane.keys]
+    point = t.lane_point(lane_box(demo), moved.keys[-1])
+    drag(qtbot, t, (point.x(), point.y()), (t.x_of(150), point.y()))
+    assert s.scene.figures[0].groups[0].handover.keys[-1].frame == 150
+
+
+def test_the_ruler_scrubs_and_keys_step(demo, qtbot):
+    t, s = demo.timeline, demo.session
+    drag(qtbot, t, (t.x_of(10), 10), (t.x_of(80), 10))
+    assert s.frame == 80
+    qtbot.keyClick(demo, Qt.Key.Key_Right)
+    assert s.frame == 81
+    qtbot.keyClick(demo, Qt.Key.Key_Home)
+    assert s.frame == s.scene.start
+    qtbot.keyClick(demo, Qt.Key.Key_Space)
+    assert demo.transport.playing
+    qtbot.waitUntil(lambda: s.frame > 3, timeout=5000)
+    qtbot.keyClick(demo, Qt.Key.Key_Space)
+    assert not demo.transport.playing
+
+
+def test_the_tryout_lets_go_is_tugged_and_stops_exactly(demo, qtbot):
+    s = demo.session
+    before, states = s.scene, demo.stage.states()[0].matrices
+    qtbot.keyClick(demo, Qt.Key.Key_T)
+    assert demo.tryout.running
+    qtbot.waitUntil(lambda: demo.stage.tryout.time > 0.3, timeout=10000)
+    qtbot.keyClick(demo, Qt.Key.Key_P)
+    now = demo.stage.tryout.time
+    qtbot.wait(80)
+    assert demo.stage.tryout.time == now
+    at = on_stage(demo, "chest")
+    qtbot.mousePress(demo.stage, LEFT, pos=at)
+    event_move(demo.stage, at + QPoint(30, -60), LEFT, Qt.KeyboardModifier.NoModifier)
+    assert demo.stage.tryout.tug_line() is not None
+    qtbot.mouseRelease(demo.stage, LEFT, pos=at + QPoint(30, -60))
+    assert demo.stage.tryout.tug_line() is None
+    qtbot.keyClick(demo, Qt.Key.Key_T)
+    assert not demo.tryout.running and s.scene is before
+    np.testing.assert_array_equal(demo.stage.states()[0].matrices, states)
+
+
+def test_a_run_can_be_cancelled_and_the_window_stays_alive(demo, qtbot):
+    s = demo.session
+    qtbot.keyClick(demo, Qt.Key.Key_F5)
+    assert demo.jobs.busy and demo.strip._cancel.isVisible()
+    # while it runs the window still takes clicks
+    qtbot.mouseClick(demo.stage, LEFT, pos=on_stage(demo, "head"))
+    assert s.selection.bones == {"head"}
+    qtbot.mouseClick(demo.strip._cancel, LEFT)
+    finish(demo, qtbot)
+    assert s.scene.take is None
+
+
+def test_settings_that_change_make_the_take_out_of_date(demo, qtbot, boom_run):
+    scene, assets, _ = boom_run
+    demo.session.new(scene, assets)
+    demo.set_station("Takes")
+    assert any(x.text() == "matches the settings" for x in demo.details.findChildren(type(demo.strip._text)))
+    demo.session.edit("Change substeps", lambda sc: sc.changed(substeps=12))
+    assert any(x.text() == "out of date" for x in demo.details.findChildren(type(demo.strip._text)))
+
+
+def test_the_strip_fixes_the_worst_problem(demo, qtbot):
+    s = demo.session
+    s.edit("No ground", lambda sc: sc.changed(ground=None))
+    demo.strip.refresh()
+    assert "no ground" in demo.strip._text.toolTip()
+    qtbot.mouseClick(demo.strip._fix, LEFT)
+    assert s.scene.ground is not None
+    demo.strip.refresh()
+    assert demo.strip._text.text() == "No problems found"
+
+
+def test_a_bad_file_is_told_and_changes_nothing(demo, tmp_path):
+    before = demo.session.scene
+    bad = tmp_path / "bad.glb"
+    bad.write_text("no figure")
+    assert not demo.open_path(bad)
+    assert "bad.glb" in demo.strip._message.toolTip() and demo.session.scene is before
+    (tmp_path / "bad.artuline").write_bytes(b"PK")
+    assert not demo.open_path(tmp_path / "bad.artuline")
+    assert demo.session.scene is before
+
+
+def test_an_impossible_edit_is_told_and_changes_nothing(demo):
+    s = demo.session
+    before, count = s.scene, s.stack.count()
+    assert not s.edit("Set substeps", lambda sc: sc.changed(substeps=0))
+    assert s.scene is before and s.stack.count() == count
+    assert "substeps" in demo.strip._message.toolTip().lower()
+
+
+def test_saved_work_opens_again_and_unsaved_work_is_recovered(demo, qtbot, tmp_path):
+    s = demo.session
+    s.edit("Change substeps", lambda sc: sc.changed(substeps=7))
+    assert "(changed)" in demo.windowTitle()
+    s.autosave()
+    assert autosave_path().exists()
+    other = open_window(qtbot)
+    assert any(b.text() == "Recover unsaved work" for b in other.welcome.findChildren(QPushButton))
+    other.recover()
+    assert other.session.scene == s.scene and not other.session.stack.isClean()
+    assert demo._save_to(tmp_path / "a.artuline")
+    assert not autosave_path().exists() and "(changed)" not in demo.windowTitle()
+    assert other.open_path(tmp_path / "a.artuline") and other.session.scene == s.scene
+
+
+def test_the_night_theme_redraws_everything(demo, qtbot):
+    day = demo.grab().toImage().pixelColor(200, 300).lightness()
+    demo.set_night(True)
+    qtbot.wait(30)
+    assert demo.grab().toImage().pixelColor(200, 300).lightness() < day - 60
+    demo.set_night(False)
+
+
+def test_nothing_to_click_is_too_small(demo):
+    for name, _, _ in STATIONS:
+        demo.set_station(name)
+        for b in demo.findChildren(QPushButton):
+            if b.isVisible():
+                assert b.height() >= 22 and b.width() >= 22, b.text()
