@@ -14,9 +14,7 @@ def main() -> int:
                 continue
             for what, value, bound, ok in measure():
                 failed += not ok
-                print(
-                    f"{'ok  ' if ok else 'MISS'}  {name}: {what:<46} {value:>16}   wanted {bound}", flush=True
-                )
+                print(f"{'ok  ' if ok else 'MISS'}  {name}: {what:<46} {value:>16}   wanted {bound}", flush=True)
     return 1 if failed else 0
 
 

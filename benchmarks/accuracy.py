@@ -187,9 +187,7 @@ def tumbling():
 
 def resting():
     box = Shape(kind="box", half=(0.2, 0.1, 0.2))
-    bodies = [
-        BodySpec((box,), position=np.array([0.01 * i, 0.1 + 0.2 * i, 0.0]), restitution=0.0) for i in range(5)
-    ]
+    bodies = [BodySpec((box,), position=np.array([0.01 * i, 0.1 + 0.2 * i, 0.0]), restitution=0.0) for i in range(5)]
     world = World(bodies, plane=(0.0, 0.6, 0.0))
     for _ in range(72):
         world.step(FRAME, 10)

@@ -78,10 +78,7 @@ def _arm(links, mode=""):
 def _ours(links, **more):
     frame = rotation.align(X, np.array([0.0, 0.0, 1.0]))
     bodies = [rod(0.4, 1.0, 0.008, position=X * (0.2 + 0.4 * i)) for i in range(links)]
-    joints = [
-        JointSpec(i - 1, i, "hinge", anchor=-X * 0.2, frame_c=frame, frame_p=frame, **more)
-        for i in range(links)
-    ]
+    joints = [JointSpec(i - 1, i, "hinge", anchor=-X * 0.2, frame_c=frame, frame_p=frame, **more) for i in range(links)]
     return World(bodies, joints, contacts=False)
 
 

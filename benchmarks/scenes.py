@@ -39,9 +39,7 @@ def chain(links, ratio, length=0.1, kind="ball"):
         bodies.append(rod(length, 0.1, position=X * length * (i + 0.5)))
         joints.append(JointSpec(i - 1, i, kind, anchor=-X * length / 2))
     radius = 0.04
-    tip = BodySpec(
-        (Shape(kind="sphere", radius=radius),), mass=0.1 * ratio, position=X * (links * length + radius)
-    )
+    tip = BodySpec((Shape(kind="sphere", radius=radius),), mass=0.1 * ratio, position=X * (links * length + radius))
     bodies.append(tip)
     joints.append(JointSpec(links - 1, links, kind, anchor=-X * radius))
     return World(bodies, joints, contacts=False)

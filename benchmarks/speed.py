@@ -101,9 +101,7 @@ def compiling():
         env.pop("NUMBA_CACHE_DIR", None)
         times = [
             float(
-                subprocess.run(
-                    [sys.executable, "-c", code], env=env, capture_output=True, text=True, check=True
-                ).stdout
+                subprocess.run([sys.executable, "-c", code], env=env, capture_output=True, text=True, check=True).stdout
             )
             for _ in range(2)
         ]

@@ -42,9 +42,7 @@ def no_range(s):
 
 
 def tight(s):
-    return edit.joints(
-        s, "deckhand", {"shin_l"}, lambda j: j.changed(twist=(math.radians(0.0), math.radians(1.0)))
-    )
+    return edit.joints(s, "deckhand", {"shin_l"}, lambda j: j.changed(twist=(math.radians(0.0), math.radians(1.0))))
 
 
 def swollen(s):

@@ -28,13 +28,9 @@ def job(tmp_path_factory):
     outputs = [
         artuline("setup", "walker.glb", "-o", "walker.artuline", "--start", 10, "--end", 40, cwd=folder),
         artuline("run", "walker.artuline", cwd=folder),
-        artuline(
-            "bake", "walker.artuline", "-o", "baked.glb", "--degrees", 2, "--millimetres", 20, cwd=folder
-        ),
+        artuline("bake", "walker.artuline", "-o", "baked.glb", "--degrees", 2, "--millimetres", 20, cwd=folder),
         artuline("check", "walker.artuline", cwd=folder),
-        artuline(
-            "picture", "walker.artuline", "-o", "shot.png", "--frame", 30, "--size", "320x200", cwd=folder
-        ),
+        artuline("picture", "walker.artuline", "-o", "shot.png", "--frame", 30, "--size", "320x200", cwd=folder),
     ]
     return folder, outputs
 

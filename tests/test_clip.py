@@ -16,12 +16,8 @@ from artuline.core.scene.model import Bone, ClipRef, Figure, Layer, MotionKey, O
 def test_linear_step_and_held_ends():
     times, values = np.array([1.0, 2.0]), np.array([[0.0, 0, 0], [2.0, 0, 0]])
     at = np.array([0.0, 1.0, 1.5, 2.0, 9.0])
-    np.testing.assert_allclose(
-        Channel("b", "translation", "LINEAR", times, values).sample(at)[:, 0], [0, 0, 1, 2, 2]
-    )
-    np.testing.assert_allclose(
-        Channel("b", "translation", "STEP", times, values).sample(at)[:, 0], [0, 0, 0, 2, 2]
-    )
+    np.testing.assert_allclose(Channel("b", "translation", "LINEAR", times, values).sample(at)[:, 0], [0, 0, 1, 2, 2])
+    np.testing.assert_allclose(Channel("b", "translation", "STEP", times, values).sample(at)[:, 0], [0, 0, 0, 2, 2])
 
 
 @given(st.lists(st.floats(-3, 3), min_size=4, max_size=4), st.floats(0.2, 3.0))
@@ -58,9 +54,7 @@ def test_clips_keep_their_content_in_the_store():
 
 def walking(loop=True):
     store = AssetStore()
-    clip = Clip(
-        (Channel("root", "translation", "LINEAR", np.array([0.0, 1.0]), np.array([[0, 0, 0], [0, 0, 1.5]])),)
-    )
+    clip = Clip((Channel("root", "translation", "LINEAR", np.array([0.0, 1.0]), np.array([[0, 0, 0], [0, 0, 1.5]])),))
     ref = ClipRef(name="walk", asset=store.add(clip.to_arrays()), duration=1.0, loop=loop)
     figure = Figure(id="f", name="f", bones=(Bone(name="root"),), clips=(ref,), clip="walk")
     return Scene(figures=(figure,), rate=24), figure, store

@@ -14,9 +14,7 @@ BALL = Shape(kind="sphere", radius=0.1)
 UP = np.array([0.0, 1.0, 0.0])
 
 
-@pytest.mark.parametrize(
-    "name", ["pendulum", "slope", "bounce", "tumbling", "resting", "bullet", "refinement", "drop"]
-)
+@pytest.mark.parametrize("name", ["pendulum", "slope", "bounce", "tumbling", "resting", "bullet", "refinement", "drop"])
 def test_measured_accuracy_is_kept(name):
     for what, value, bound, ok in accuracy.MEASUREMENTS[name]():
         assert ok, f"{what}: {value}, wanted {bound}"
@@ -101,9 +99,7 @@ def test_a_cone_holds_a_falling_rod(swing):
 
 def test_a_limit_never_adds_energy():
     joint = JointSpec(-1, 0, anchor=-X * 0.2, limits=(0.5, 0.8, -0.3, 0.3))
-    world = World(
-        [rod(0.4, 1.0, 0.02, position=X * 0.2, spin=np.array([2.0, -3.0, 4.0]))], [joint], contacts=False
-    )
+    world = World([rod(0.4, 1.0, 0.02, position=X * 0.2, spin=np.array([2.0, -3.0, 4.0]))], [joint], contacts=False)
     world.step(FRAME / 10, 1)
     top = world.energy()
     for _ in range(480):
@@ -131,9 +127,7 @@ def test_bounce_of_a_limit_gives_back_its_share_of_speed():
 
 def test_a_soft_limit_gives_and_returns():
     def deepest(frequency):
-        joint = JointSpec(
-            -1, 0, "hinge", anchor=-X * 0.2, limits=(0, 0, -0.2, 0.2), limit_frequency=frequency
-        )
+        joint = JointSpec(-1, 0, "hinge", anchor=-X * 0.2, limits=(0, 0, -0.2, 0.2), limit_frequency=frequency)
         world = World(
             [rod(0.4, 1.0, 0.02, position=X * 0.2, spin=np.array([4.0, 0, 0]))],
             [joint],
@@ -184,9 +178,7 @@ def test_a_linear_spring_returns_to_the_middle():
     closed = (0.0, 0.0)
     axes = (None, closed, closed, closed, closed, closed)
     joint = JointSpec(-1, 0, "axes", axes=axes, anchor_p=np.zeros(3), spring_frequency=2.0, spring_ratio=0.3)
-    world = World(
-        [BodySpec((BALL,), mass=2.0, position=X * 0.05)], [joint], gravity=(0, 0, 0), contacts=False
-    )
+    world = World([BodySpec((BALL,), mass=2.0, position=X * 0.05)], [joint], gravity=(0, 0, 0), contacts=False)
     o = 4 * np.pi
     for n in range(1, 241):
         world.step(FRAME / 10, 1)

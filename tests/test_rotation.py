@@ -58,9 +58,7 @@ def test_align_turns_one_direction_onto_the_other(a, b):
 
 
 def test_align_of_opposite_directions_is_half_a_turn():
-    np.testing.assert_allclose(
-        rotation.rotate(rotation.align([0, 1, 0], [0, -1, 0]), [0, 1.0, 0]), [0, -1, 0]
-    )
+    np.testing.assert_allclose(rotation.rotate(rotation.align([0, 1, 0], [0, -1, 0]), [0, 1.0, 0]), [0, -1, 0])
 
 
 def test_continuous_signs_never_flip():

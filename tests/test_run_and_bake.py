@@ -227,9 +227,7 @@ def test_smooth_samples_need_few_keys_and_corners_stay_sharp():
     assert len(soft.rows) > 3 and error(soft.evaluate(101)).max() <= 0.01
 
 
-@pytest.mark.parametrize(
-    "write", [foreign.write_walker, foreign.write_centimetre_walker, foreign.write_chain]
-)
+@pytest.mark.parametrize("write", [foreign.write_walker, foreign.write_centimetre_walker, foreign.write_chain])
 def test_foreign_figures_run_and_bake(tmp_path, write):
     assets = AssetStore()
     scene, figure, _ = add_figure(Scene(), assets, write(tmp_path / "a.glb"))

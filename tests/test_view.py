@@ -17,9 +17,7 @@ def luminance(code):
 
 
 @pytest.mark.parametrize("palette", [DAY, NIGHT], ids=lambda p: p.name)
-@pytest.mark.parametrize(
-    "text", ["ink", "faint", "teal_text", "vermilion_text", "brass_text", "crimson_text"]
-)
+@pytest.mark.parametrize("text", ["ink", "faint", "teal_text", "vermilion_text", "brass_text", "crimson_text"])
 def test_text_can_be_read_on_every_panel(palette, text):
     # contrast of WCAG 2.1
     for ground in ("panel", "paper", "raised"):

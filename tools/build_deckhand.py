@@ -51,9 +51,7 @@ def main():
     figure = Figure(id="deckhand", name="deckhand", bones=tuple(made), materials=materials)
     clips = {name: clip_of(*make(bones)) for name, make in CLIPS.items()}
     write_figure(OUT, figure, mesh, clips)
-    print(
-        f"{OUT.name}: {len(mesh.positions)} vertices, {len(mesh.triangles)} triangles, {OUT.stat().st_size} bytes"
-    )
+    print(f"{OUT.name}: {len(mesh.positions)} vertices, {len(mesh.triangles)} triangles, {OUT.stat().st_size} bytes")
 
 
 def clip_of(frames, rotations, hips):

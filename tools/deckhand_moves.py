@@ -28,9 +28,7 @@ class Feet:
             self.z = np.where(live, at[1] + s * (z - at[1]), self.z)
             inside = (t > 0) & (t < 1)
             reach = min(np.hypot(x - at[0], z - at[1]) / 0.9, 1.0)
-            self.y += np.where(
-                inside, lift * (0.35 + 0.65 * reach) * np.sin(np.pi * np.clip(t, 0, 1)) ** 1.5, 0.0
-            )
+            self.y += np.where(inside, lift * (0.35 + 0.65 * reach) * np.sin(np.pi * np.clip(t, 0, 1)) ** 1.5, 0.0)
             self.air += np.where(inside, np.sin(np.pi * np.clip(t, 0, 1)), 0.0)
             # heel lifts before the step, toes are up at its end
             off = np.clip(1.0 - np.abs(t - 0.08) / 0.30, 0, 1) * 0.62 * reach
@@ -115,9 +113,7 @@ def perform(bones, frames, left, right, upper, heading=None, hip_height=0.93, sm
             ball = place[f"toes_{side}"] - place[f"foot_{side}"]
             heel = np.array([0.0, -place[f"foot_{side}"][1], -0.05])
             lever = ball if foot.pitch[i] > 0 else heel
-            ankle = np.array(
-                [foot.x[i], place[f"foot_{side}"][1] + foot.y[i], foot.z[i] + place[f"foot_{side}"][2]]
-            )
+            ankle = np.array([foot.x[i], place[f"foot_{side}"][1] + foot.y[i], foot.z[i] + place[f"foot_{side}"][2]])
             ankle = ankle + out.apply(lever - pitch.apply(lever))
             forward = out.apply(np.array([s * 0.05, 0, 1.0]))
             a, b, hinge = leg(hip, ankle, np.linalg.norm(rest_a), np.linalg.norm(rest_b), forward)

@@ -57,17 +57,11 @@ def mesh_of(parts, cell, triangles, k=0.012, below=None, above=None, cuts=()):
     ``cuts``: (normal, offset) half spaces to keep where normal . p < offset.
     """
     lo = np.min(
-        [
-            np.minimum(c.a, c.b) - max(c.ra, c.rb) if isinstance(c, Cone) else np.array(c.c) - c.r
-            for c in parts
-        ],
+        [np.minimum(c.a, c.b) - max(c.ra, c.rb) if isinstance(c, Cone) else np.array(c.c) - c.r for c in parts],
         axis=0,
     )
     hi = np.max(
-        [
-            np.maximum(c.a, c.b) + max(c.ra, c.rb) if isinstance(c, Cone) else np.array(c.c) + c.r
-            for c in parts
-        ],
+        [np.maximum(c.a, c.b) + max(c.ra, c.rb) if isinstance(c, Cone) else np.array(c.c) + c.r for c in parts],
         axis=0,
     )
     lo, hi = lo - 0.05, hi + 0.05
@@ -84,9 +78,7 @@ def mesh_of(parts, cell, triangles, k=0.012, below=None, above=None, cuts=()):
     v = v + lo
     f = f[:, ::-1]
     if len(f) > triangles:
-        v, f = fast_simplification.simplify(
-            v.astype(np.float32), f.astype(np.int32), 1.0 - triangles / len(f)
-        )
+        v, f = fast_simplification.simplify(v.astype(np.float32), f.astype(np.int32), 1.0 - triangles / len(f))
     v = v.astype(float)
     e = 2e-3
     normals = np.stack([field(v + e * np.eye(3)[i]) - field(v - e * np.eye(3)[i]) for i in range(3)], -1)

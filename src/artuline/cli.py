@@ -24,9 +24,7 @@ app = typer.Typer(
 )
 _errors = Console(stderr=True, highlight=False, soft_wrap=True)
 
-SceneArgument = Annotated[
-    Path, typer.Argument(metavar="SCENE", help="A scene file (.artuline).", show_default=False)
-]
+SceneArgument = Annotated[Path, typer.Argument(metavar="SCENE", help="A scene file (.artuline).", show_default=False)]
 ClosingOption = Annotated[
     Path | None,
     typer.Option(
@@ -111,12 +109,8 @@ def setup(
     first = scene.start + length // 3 if start is None else start
     last = scene.end - max(length // 8, 1) if end is None else end
     if not scene.start <= first < last:
-        raise ArtulineError(
-            f"the interval from frame {first} to {last} is empty", remedy="Give --start and --end."
-        )
-    scene = edit.hand_over(
-        scene, added.id, bone, first, last, ramp_out=min(12, (last - first) / 3), tone=tone
-    )
+        raise ArtulineError(f"the interval from frame {first} to {last} is empty", remedy="Give --start and --end.")
+    scene = edit.hand_over(scene, added.id, bone, first, last, ramp_out=min(12, (last - first) / 3), tone=tone)
     save_scene(output, scene, assets)
     for note in notes:
         typer.echo(note)
@@ -248,9 +242,7 @@ def _with_progress(words: str, work: Callable[[Callable[[int, int], None]], obje
     """Run work with a progress bar on a terminal, silently otherwise."""
     if not sys.stderr.isatty():
         return work(lambda done, total: None)
-    with Progress(
-        TextColumn(words), BarColumn(), TimeRemainingColumn(), console=_errors, transient=True
-    ) as bar:
+    with Progress(TextColumn(words), BarColumn(), TimeRemainingColumn(), console=_errors, transient=True) as bar:
         task = bar.add_task(words, total=None)
         return work(lambda done, total: bar.update(task, completed=done, total=total))
 

@@ -68,9 +68,7 @@ def boom(assets: AssetStore) -> Scene:
         shape=Shape(kind="capsule", radius=0.10, half_length=1.5, rotation=(0.0, 0.0, math.sqrt(0.5), math.sqrt(0.5))),
         keys=(MotionKey(frame=0, position=tuple(hinge * [1, 0, 1] + [0, 1.42, 0])),),
     )  # fmt: skip
-    scene = Scene(
-        name="boom", rate=24.0, start=0, end=168, figures=(figure,), obstacles=(arm, mast, *bollards)
-    )
+    scene = Scene(name="boom", rate=24.0, start=0, end=168, figures=(figure,), obstacles=(arm, mast, *bollards))
     return edit.hand_over(scene, figure.id, None, 49, 156, ramp_in=0, ramp_out=28, tone=0.06)
 
 

@@ -65,9 +65,7 @@ class Details(QScrollArea):
         self._add(title)
         figure = self.session.figure()
         if figure is None:
-            self._add(
-                faint("Open a skinned figure to begin: a glTF file (.glb or .gltf) with a mesh and its skin.")
-            )
+            self._add(faint("Open a skinned figure to begin: a glTF file (.glb or .gltf) with a mesh and its skin."))
             self._add(button("Open a figure…", self.window_.ask_figure, icon="human", primary=True))
         else:
             maker(figure)
@@ -88,9 +86,7 @@ class Details(QScrollArea):
         step: float = 0.1, decimals: int = 1, low: float = -math.inf, high: float = math.inf,
         reset: float | None = None, tip: str = "",
     ) -> None:  # fmt: skip
-        field = NumberField(
-            value, unit, step=step, decimals=decimals, low=low, high=high, reset=reset, name=label
-        )
+        field = NumberField(value, unit, step=step, decimals=decimals, low=low, high=high, reset=reset, name=label)
         field.setAccessibleName(label)
 
         def changed(v: float, final: bool) -> None:
@@ -111,9 +107,7 @@ class Details(QScrollArea):
         size = figure_size(f, mesh) * f.unit
         bones = sum(b.deforms for b in f.bones)
         triangles = len(mesh.triangles) if mesh else 0
-        self._add(
-            section("Figure"), row("Name", QLabel(f.name)), row("File", QLabel(f.source or "made here"))
-        )
+        self._add(section("Figure"), row("Name", QLabel(f.name)), row("File", QLabel(f.source or "made here")))
         self._add(
             row("Bones", QLabel(f"{bones}")),
             row("Triangles", QLabel(f"{triangles:,}".replace(",", "\u202f"))),
@@ -131,9 +125,7 @@ class Details(QScrollArea):
         box.activated.connect(
             lambda i: s.edit("Change the unit", lambda sc: edit.figure(sc, f.id, unit=box.itemData(i)))
         )
-        self._add(
-            row("File unit", box, tip="What one unit of the file means. Physics always runs in metres.")
-        )
+        self._add(row("File unit", box, tip="What one unit of the file means. Physics always runs in metres."))
         self._add(faint(_size_remark(size)))
         self._add(rule(), section("Motion"))
         clips = QComboBox()
@@ -142,20 +134,14 @@ class Details(QScrollArea):
         for c in f.clips:
             clips.addItem(c.name, c.name)
         clips.setCurrentIndex(0 if f.clip is None else 1 + [c.name for c in f.clips].index(f.clip))
-        clips.activated.connect(
-            lambda i: s.edit("Choose a clip", lambda sc: choose_clip(sc, f.id, clips.itemData(i)))
-        )
+        clips.activated.connect(lambda i: s.edit("Choose a clip", lambda sc: choose_clip(sc, f.id, clips.itemData(i))))
         self._add(row("Clip", clips))
         clip = f.active_clip()
         if clip is not None:
             loop = QCheckBox()
             loop.setChecked(clip.loop)
-            loop.toggled.connect(
-                lambda on: s.edit("Loop the clip", lambda sc: _set_loop(sc, f, clip.name, on))
-            )
-            self._add(
-                row("Length", QLabel(f"{clip.duration:.2f} s, {clip.rate:g} per second")), row("Loop", loop)
-            )
+            loop.toggled.connect(lambda on: s.edit("Loop the clip", lambda sc: _set_loop(sc, f, clip.name, on)))
+            self._add(row("Length", QLabel(f"{clip.duration:.2f} s, {clip.rate:g} per second")), row("Loop", loop))
         self._number("Begins at frame", f.clip_start, "", lambda sc, v: edit.figure(sc, f.id, clip_start=float(round(v))),
                      words="Move the clip", step=1, decimals=0, reset=0)  # fmt: skip
         self._add(rule(), section("Range"))
@@ -165,9 +151,7 @@ class Details(QScrollArea):
                      words="Change the range", step=1, decimals=0)  # fmt: skip
         if not f.bodies:
             self._add(rule(), faint("Next: give the figure bodies and joints."))
-            self._add(
-                button("Fit bodies and joints", self.window_.set_up, icon="human-handsup", primary=True)
-            )
+            self._add(button("Fit bodies and joints", self.window_.set_up, icon="human-handsup", primary=True))
 
     # Bodies
 
@@ -182,9 +166,7 @@ class Details(QScrollArea):
                     "No bodies yet. One action gives every bone that carries enough skin a shape just under the surface, joins them, and takes the limits from the clips."
                 )
             )
-            self._add(
-                button("Fit bodies and joints", self.window_.set_up, icon="human-handsup", primary=True)
-            )
+            self._add(button("Fit bodies and joints", self.window_.set_up, icon="human-handsup", primary=True))
             return
         total = sum(body_mass(b) for b in f.bodies)
         self._add(section("All bodies"))
@@ -235,9 +217,7 @@ class Details(QScrollArea):
         shape = body.shapes[0]
 
         def with_shape(sc: Scene, **values: object) -> Scene:
-            return edit.bodies(
-                sc, f.id, {body.id}, lambda b: b.changed(shapes=(b.shapes[0].changed(**values),))
-            )
+            return edit.bodies(sc, f.id, {body.id}, lambda b: b.changed(shapes=(b.shapes[0].changed(**values),)))
 
         self._add(row("Shape", QLabel(shape.kind)))
         if shape.kind == "box":
@@ -248,9 +228,7 @@ class Details(QScrollArea):
                     half[i] = v / 200.0
                     return with_shape(sc, half=tuple(half))
 
-                self._number(
-                    name, 200.0 * shape.half[i], "cm", set_half, words="Change the box", low=0.2, high=2000
-                )
+                self._number(name, 200.0 * shape.half[i], "cm", set_half, words="Change the box", low=0.2, high=2000)
         else:
             self._number("Radius", 100.0 * shape.radius, "cm", lambda sc, v: with_shape(sc, radius=v / 100.0),
                          words="Change the radius", step=0.05, low=0.1, high=1000)  # fmt: skip
@@ -264,9 +242,7 @@ class Details(QScrollArea):
     def _joints(self, f: Figure) -> None:
         if not f.joints:
             self._add(faint("No joints yet. They are made together with the bodies."))
-            self._add(
-                button("Fit bodies and joints", self.window_.set_up, icon="human-handsup", primary=True)
-            )
+            self._add(button("Fit bodies and joints", self.window_.set_up, icon="human-handsup", primary=True))
             return
         bones = self.session.selection.bones if self.session.selection.figure == f.id else frozenset()
         ids = {b.id: b.bone for b in f.bodies}
@@ -275,9 +251,7 @@ class Details(QScrollArea):
         self._add(section("All joints"))
         self._add(row("Joints", QLabel(f"{len(f.joints)}, {hinges} of them hinges")))
         self._add(
-            faint(
-                "Ranges come from all clips of the figure, plus 12°. Brass: the range. Ink: where the joint is now."
-            )
+            faint("Ranges come from all clips of the figure, plus 12°. Brass: the range. Ink: where the joint is now.")
         )
         self._add(rule())
         if not chosen:
@@ -291,9 +265,7 @@ class Details(QScrollArea):
         kinds.addItems(["ball", "hinge", "fixed"])
         kinds.setCurrentText(first.kind)
         kinds.textActivated.connect(lambda k: self._joint_edit(f, many, "Change the kind", kind=k))
-        self._add(
-            row("Kind", kinds, tip="Ball: cone and twist. Hinge: turns about its axis. Fixed: does not turn.")
-        )
+        self._add(row("Kind", kinds, tip="Ball: cone and twist. Hinge: turns about its axis. Fixed: does not turn."))
         if first.kind == "fixed":
             return
         limited = QCheckBox()
@@ -305,12 +277,8 @@ class Details(QScrollArea):
                 self._angle(f, many, "Swing about y", first.swing_y, lambda j, v: {"swing_y": v}, 0, 170)
                 self._angle(f, many, "Swing about z", first.swing_z, lambda j, v: {"swing_z": v}, 0, 170)
             words = ("Twist from", "Twist to") if first.kind == "ball" else ("Turns from", "Turns to")
-            self._angle(
-                f, many, words[0], first.twist[0], lambda j, v: {"twist": (v, max(v, j.twist[1]))}, -180, 180
-            )
-            self._angle(
-                f, many, words[1], first.twist[1], lambda j, v: {"twist": (min(v, j.twist[0]), v)}, -180, 180
-            )
+            self._angle(f, many, words[0], first.twist[0], lambda j, v: {"twist": (v, max(v, j.twist[1]))}, -180, 180)
+            self._angle(f, many, words[1], first.twist[1], lambda j, v: {"twist": (min(v, j.twist[0]), v)}, -180, 180)
         self._number("Share of tone", first.tone, "", lambda sc, v: edit.joints(sc, f.id, many, lambda j: j.changed(tone=v)),
                      words="Change the joint's tone", step=0.01, decimals=2, low=0, high=1, reset=1,
                      tip="Multiplies the group's tone: how firmly this joint follows the keys.")  # fmt: skip
@@ -352,13 +320,9 @@ class Details(QScrollArea):
                     "Click a bone on the stage to let only it and all below it go limp, or hand over the whole figure."
                 )
             )
-            self._add(
-                button("Hand over the whole figure", lambda: self.window_.limp(None), icon="human-handsdown")
-            )
+            self._add(button("Hand over the whole figure", lambda: self.window_.limp(None), icon="human-handsdown"))
         else:
-            self._add(
-                faint(f"{len([b for b in f.bodies if b.bone in f.below(bone)])} bodies hang from {bone}.")
-            )
+            self._add(faint(f"{len([b for b in f.bodies if b.bone in f.below(bone)])} bodies hang from {bone}."))
             self._add(
                 button(
                     f"Limp from {bone} down",
@@ -380,11 +344,7 @@ class Details(QScrollArea):
         self._number("Substeps", s.scene.substeps, "", lambda sc, v: edit.scene(sc, substeps=round(v)),
                      words="Change substeps", step=0.2, decimals=0, low=1, high=200, reset=10,
                      tip="Steps of the simulation in each frame. More is finer and slower.")  # fmt: skip
-        self._add(
-            button(
-                "Run", self.window_.run, icon="play-box-outline", primary=True, tip="Simulate the range (F5)"
-            )
-        )
+        self._add(button("Run", self.window_.run, icon="play-box-outline", primary=True, tip="Simulate the range (F5)"))
 
     def _group(self, f: Figure, group_id: str) -> None:
         g = next(g for g in f.groups if g.id == group_id)
@@ -424,11 +384,7 @@ class Details(QScrollArea):
 
     def _takes(self, f: Figure) -> None:
         s = self.session
-        self._add(
-            button(
-                "Run", self.window_.run, icon="play-box-outline", primary=True, tip="Simulate the range (F5)"
-            )
-        )
+        self._add(button("Run", self.window_.run, icon="play-box-outline", primary=True, tip="Simulate the range (F5)"))
         if not s.scene.takes:
             self._add(
                 faint(
@@ -440,9 +396,7 @@ class Details(QScrollArea):
         for t in s.scene.takes:
             box.addItem(t.name, t.id)
         box.setCurrentIndex([t.id for t in s.scene.takes].index(s.scene.take) if s.scene.take else -1)
-        box.activated.connect(
-            lambda i: s.edit("Choose a take", lambda sc: edit.scene(sc, take=box.itemData(i)))
-        )
+        box.activated.connect(lambda i: s.edit("Choose a take", lambda sc: edit.scene(sc, take=box.itemData(i))))
         self._add(row("Shown", box))
         take = s.take()
         ref = s.scene.active_take()
@@ -495,9 +449,7 @@ class Details(QScrollArea):
             ("Error of a bone", "degrees", "°"),
             ("Error at the ends", "millimetres", "mm"),
         ):
-            field = NumberField(
-                w.bake_bounds[key], unit, step=0.05, decimals=1, low=0.05, high=500, name=label
-            )
+            field = NumberField(w.bake_bounds[key], unit, step=0.05, decimals=1, low=0.05, high=500, name=label)
             field.changed.connect(lambda v, final, key=key: w.bake_bounds.__setitem__(key, v))
             self._add(row(label, field))
         self._add(button("Bake the take", w.bake, icon="vector-curve", primary=True))

@@ -46,9 +46,7 @@ class Jobs(QObject):
             except ArtulineError as error:
                 self._done.emit(None, error)
             except Exception as error:
-                self._done.emit(
-                    None, ArtulineError(f"{words} failed unexpectedly ({type(error).__name__}: {error})")
-                )
+                self._done.emit(None, ArtulineError(f"{words} failed unexpectedly ({type(error).__name__}: {error})"))
 
         self._thread = threading.Thread(target=body, daemon=True)
         self.started.emit(words)

@@ -81,9 +81,7 @@ class Roster(QTreeWidget):
         self.setIndentation(10)
         self.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
         self.setItemDelegate(_Marks(self))
-        self.setToolTip(
-            "Disc: keyed body. Square: body under physics. Ring: bone carried by the body above it."
-        )
+        self.setToolTip("Disc: keyed body. Square: body under physics. Ring: bone carried by the body above it.")
         self._shape: object = None
         self._items: dict[tuple[str, str], QTreeWidgetItem] = {}
         self._quiet = False

@@ -150,9 +150,7 @@ class Session(QObject):
 
     # files
 
-    def new(
-        self, scene: Scene, assets: AssetStore, path: Path | None = None, *, changed: bool = False
-    ) -> None:
+    def new(self, scene: Scene, assets: AssetStore, path: Path | None = None, *, changed: bool = False) -> None:
         """Start over with a scene."""
         self.stack.clear()
         self._preview = None

@@ -90,15 +90,11 @@ class Stage(QWidget):
         s = self.session
         if self.tryout is not None:
             keyed = figure_states(s.scene, s.assets, s.frame, None, Show())
-            return [
-                FigureState(m, np.ones(len(m)), k.matrices) for m, k in zip(self.tryout.matrices(), keyed)
-            ]
+            return [FigureState(m, np.ones(len(m)), k.matrices) for m, k in zip(self.tryout.matrices(), keyed)]
         return figure_states(s.scene, s.assets, s.frame, self._take(), self.show_)
 
     def _take(self):
-        return (
-            self.session.take() if self.station in ("Blend", "Takes", "Curves") and self.uses_take else None
-        )
+        return self.session.take() if self.station in ("Blend", "Takes", "Curves") and self.uses_take else None
 
     uses_take = True
 
@@ -231,9 +227,7 @@ class Stage(QWidget):
         self._press = self._last = event.position()
         self._mode = "orbit"
         shift = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
-        if event.button() == Qt.MouseButton.MiddleButton or (
-            event.button() == Qt.MouseButton.RightButton and shift
-        ):
+        if event.button() == Qt.MouseButton.MiddleButton or (event.button() == Qt.MouseButton.RightButton and shift):
             self._mode = "pan"
         elif event.button() == Qt.MouseButton.LeftButton and self.tryout is not None:
             hit = self.pick_at(event.position())
@@ -274,9 +268,7 @@ class Stage(QWidget):
             and event.button() == Qt.MouseButton.LeftButton
         ):
             hit = self.pick_at(event.position())
-            more = bool(
-                event.modifiers() & (Qt.KeyboardModifier.ShiftModifier | Qt.KeyboardModifier.ControlModifier)
-            )
+            more = bool(event.modifiers() & (Qt.KeyboardModifier.ShiftModifier | Qt.KeyboardModifier.ControlModifier))
             self.picked.emit(hit[0] if hit else None, hit[1] if hit else None, more)
         self._mode = ""
         self._still.start()

@@ -81,9 +81,7 @@ class Strip(QWidget):
         self._message.setObjectName("fault" if fault else "faint")
         self._message.style().unpolish(self._message)
         self._message.style().polish(self._message)
-        self._message.setText(
-            self._message.fontMetrics().elidedText(text, _RIGHT, max(self.width() // 2, 300))
-        )
+        self._message.setText(self._message.fontMetrics().elidedText(text, _RIGHT, max(self.width() // 2, 300)))
         self._message.setToolTip(text)
         self._clear.start(12000 if fault else 6000)
 
@@ -106,9 +104,7 @@ class Strip(QWidget):
         first = self.findings[0]
         name, tint = MARKS[first.weight]
         self._mark.setPixmap(theme.icon(name, tint).pixmap(18, 18))
-        self._text.setText(
-            self._text.fontMetrics().elidedText(first.text, _RIGHT, max(self.width() - 420, 280))
-        )
+        self._text.setText(self._text.fontMetrics().elidedText(first.text, _RIGHT, max(self.width() - 420, 280)))
         self._text.setToolTip(first.text)
         self._fix.setVisible(first.fix is not None)
         self._fix.setText(first.fix_label)

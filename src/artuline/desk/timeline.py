@@ -110,9 +110,7 @@ class Timeline(QWidget):
             p.drawText(QRectF(12, y, LABELS - 16, height / 2 + 3), Qt.AlignmentFlag.AlignVCenter, short)
             p.setFont(theme.font(theme.SMALL))
             p.setPen(theme.color("faint"))
-            p.drawText(
-                QRectF(12, y + height / 2 - 3, LABELS - 16, height / 2), Qt.AlignmentFlag.AlignVCenter, remark
-            )
+            p.drawText(QRectF(12, y + height / 2 - 3, LABELS - 16, height / 2), Qt.AlignmentFlag.AlignVCenter, remark)
         else:
             p.drawText(QRectF(12, y, LABELS - 16, height), Qt.AlignmentFlag.AlignVCenter, short)
 
@@ -134,9 +132,7 @@ class Timeline(QWidget):
         p.setPen(theme.color("rule"))
         p.drawLine(QPointF(0, RULER), QPointF(self.width(), RULER))
         p.setPen(theme.color("faint"))
-        p.drawText(
-            QRectF(12, 0, LABELS, RULER), Qt.AlignmentFlag.AlignVCenter, f"{s.rate:g} frames per second"
-        )
+        p.drawText(QRectF(12, 0, LABELS, RULER), Qt.AlignmentFlag.AlignVCenter, f"{s.rate:g} frames per second")
 
     def _paint_keys(self, p: QPainter) -> None:
         figure = self.session.figure()
@@ -169,9 +165,7 @@ class Timeline(QWidget):
                 shown = next((c for c in channels if c.bone in chosen), top)
                 for t in shown.times * s.rate:
                     x = self.x_of(float(t))
-                    p.drawPolygon(
-                        [QPointF(x, y - 4), QPointF(x + 4, y), QPointF(x, y + 4), QPointF(x - 4, y)]
-                    )
+                    p.drawPolygon([QPointF(x, y - 4), QPointF(x + 4, y), QPointF(x, y + 4), QPointF(x - 4, y)])
 
     def _paint_lane(self, p: QPainter, f: Figure, g: Group | None, box: QRectF) -> None:
         remark = "handover" if g is None else f"handover, tone {float(g.tone.value(self.session.frame)):.2f}"
@@ -232,9 +226,7 @@ class Timeline(QWidget):
             self._label(p, y, TAKE, "No take yet")
             p.setPen(theme.color("faint"))
             area = QRectF(LABELS + 14, y, self.width() - LABELS - 28, TAKE)
-            p.drawText(
-                area, Qt.AlignmentFlag.AlignVCenter, "Run simulates the range and keeps the result here"
-            )
+            p.drawText(area, Qt.AlignmentFlag.AlignVCenter, "Run simulates the range and keeps the result here")
             return
         stale = ref.settings != self.session.scene.settings_fingerprint()
         self._label(p, y, TAKE, f"{ref.name}: out of date" if stale else f"{ref.name}: hits")

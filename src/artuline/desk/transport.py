@@ -42,9 +42,7 @@ class Transport(QWidget):
             "One frame on (Right)",
             lambda: session.set_frame(round(session.frame) + 1),
         )
-        self._button(
-            layout, "skip-next", "To the last frame (End)", lambda: session.set_frame(session.scene.end)
-        )
+        self._button(layout, "skip-next", "To the last frame (End)", lambda: session.set_frame(session.scene.end))
         self._where = QLabel()
         self._where.setObjectName("faint")
         layout.addSpacing(8)
@@ -84,11 +82,7 @@ class Transport(QWidget):
         if self.playing:
             self.stop()
         elif self.session.scene.figures:
-            start = (
-                self.session.frame
-                if self.session.frame < self.session.scene.end
-                else self.session.scene.start
-            )
+            start = self.session.frame if self.session.frame < self.session.scene.end else self.session.scene.start
             self._since = (time.perf_counter(), start)
             self._timer.start()
             self.play_button.setIcon(theme.icon("pause"))

@@ -79,9 +79,7 @@ class TryoutBar(QWidget):
         ready = any(f.bodies for f in self.session.scene.figures)
         self.start_button.setEnabled(ready)
         self.start_button.setToolTip(
-            "Let go and watch, nothing is recorded (T). Drag a body to tug it."
-            if ready
-            else "Fit bodies first."
+            "Let go and watch, nothing is recorded (T). Drag a body to tug it." if ready else "Fit bodies first."
         )
 
     def _show_live(self, on: bool) -> None:

@@ -51,9 +51,7 @@ class Welcome(QWidget):
                 layout.addWidget(picture)
             layout.addWidget(faint(demo.about + "."))
             row = QHBoxLayout()
-            row.addWidget(
-                button(f"Open the demo “{demo.name}”", partial(window.open_demo, demo.name), icon="ferry")
-            )
+            row.addWidget(button(f"Open the demo “{demo.name}”", partial(window.open_demo, demo.name), icon="ferry"))
             row.addStretch(1)
             layout.addLayout(row)
         outer.addWidget(card)

@@ -179,9 +179,7 @@ class Window(QMainWindow):
             self._toggles[field] = b
             self._icons.append((b, icon))
         line.addStretch(1)
-        self._hint = QLabel(
-            "Drag to orbit, Shift and right drag to pan, wheel to zoom, F frames the selection"
-        )
+        self._hint = QLabel("Drag to orbit, Shift and right drag to pan, wheel to zoom, F frames the selection")
         self._hint.setObjectName("small")
         line.addWidget(self._hint)
         return bar
@@ -390,9 +388,7 @@ class Window(QMainWindow):
         """Remove a group: its bones stay on their keys."""
         self.session.edit(
             "Remove a group",
-            lambda s: edit.figure(
-                s, figure, groups=tuple(g for g in s.figure(figure).groups if g.id != group)
-            ),
+            lambda s: edit.figure(s, figure, groups=tuple(g for g in s.figure(figure).groups if g.id != group)),
         )
 
     def run(self) -> None:
@@ -428,16 +424,12 @@ class Window(QMainWindow):
         scene, assets, bounds = self.session.scene, self.session.assets, dict(self.bake_bounds)
 
         def work(progress, cancelled):
-            return bake_figure(
-                scene, assets, f, take, bounds["degrees"], bounds["millimetres"], progress, cancelled
-            )
+            return bake_figure(scene, assets, f, take, bounds["degrees"], bounds["millimetres"], progress, cancelled)
 
         def then(baked) -> None:
             self.baked_summary = baked.summary()[0].upper() + baked.summary()[1:] + "."
             self.stage.uses_take = False
-            self.session.edit(
-                "Bake the take", lambda s: add_layer(s, assets, f.id, baked, f"{ref.name} baked")
-            )
+            self.session.edit("Bake the take", lambda s: add_layer(s, assets, f.id, baked, f"{ref.name} baked"))
             self.set_station("Curves")
 
         self.jobs.start("Fitting keys", work, then)
@@ -446,9 +438,7 @@ class Window(QMainWindow):
         """Remove a layer."""
         self.session.edit(
             "Remove a layer",
-            lambda s: edit.figure(
-                s, figure, layers=tuple(x for x in s.figure(figure).layers if x.id != layer)
-            ),
+            lambda s: edit.figure(s, figure, layers=tuple(x for x in s.figure(figure).layers if x.id != layer)),
         )
 
     # files

@@ -130,9 +130,7 @@ class Container:
             raise self.fail(f"{name} holds a number that is not finite, at element {row}")
         return values[:, 0] if width == 1 else values
 
-    def _view(
-        self, index: Any, offset: int, count: int, width: int, dtype: np.dtype, name: str
-    ) -> np.ndarray:
+    def _view(self, index: Any, offset: int, count: int, width: int, dtype: np.dtype, name: str) -> np.ndarray:
         view = self.item("bufferViews", index, name)
         where = f"bufferViews[{index}]"
         data = self.buffer(view.get("buffer"), where)
@@ -173,9 +171,7 @@ def open_container(path: Path) -> Container:
     try:
         data = path.read_bytes()
     except OSError as error:
-        raise ArtulineError(
-            f"cannot be read ({error.strerror})", place=str(path), remedy="Check the path."
-        ) from error
+        raise ArtulineError(f"cannot be read ({error.strerror})", place=str(path), remedy="Check the path.") from error
 
     def fail(problem: str) -> ArtulineError:
         return ArtulineError(problem, place=str(path), remedy="Choose a glTF 2.0 file (.glb or .gltf).")

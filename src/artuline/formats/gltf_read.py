@@ -40,9 +40,7 @@ def read_figure(path: Path | str, assets: AssetStore) -> Imported:
     refs = []
     for name, clip, rate, loop in clips:
         duration = float(clip.key_times()[-1])
-        refs.append(
-            ClipRef(name=name, asset=assets.add(clip.to_arrays()), duration=duration, rate=rate, loop=loop)
-        )
+        refs.append(ClipRef(name=name, asset=assets.add(clip.to_arrays()), duration=duration, rate=rate, loop=loop))
     asset = assets.add(mesh.to_arrays()) if mesh is not None else None
     figure = figure.changed(clips=tuple(refs), clip=refs[0].name if refs else None, asset=asset)
     size = figure_size(figure, mesh)
@@ -82,9 +80,7 @@ class _Reader:
         bones = [b.model_copy(update={"deforms": i in deforming}) for i, b in enumerate(bones)]
         stem = self.c.path.stem
         try:
-            figure = Figure(
-                id=stem, name=stem, source=self.c.path.name, bones=tuple(bones), materials=tuple(materials)
-            )
+            figure = Figure(id=stem, name=stem, source=self.c.path.name, bones=tuple(bones), materials=tuple(materials))
         except ValidationError as error:
             raise self.c.fail(f"the skeleton cannot be used ({error.errors()[0]['msg']})") from error
         clips = self._clips(figure)
@@ -120,9 +116,7 @@ class _Reader:
             wanted = given if isinstance(given, str) and given.strip() else f"node {i}"
             names[i] = fresh_id(wanted, taken)
             if names[i] != wanted:
-                self.notes.append(
-                    f"The bone name {wanted!r} appears more than once; one is now {names[i]!r}."
-                )
+                self.notes.append(f"The bone name {wanted!r} appears more than once; one is now {names[i]!r}.")
             taken.add(names[i])
         bones = []
         for i in self.order:
@@ -137,9 +131,7 @@ class _Reader:
             for child in node.get("children", []):
                 self.c.item("nodes", child, f"nodes[{i}].children")
                 if child in parent:
-                    raise self.c.fail(
-                        f"nodes[{child}] has two parents, nodes[{parent[child]}] and nodes[{i}]"
-                    )
+                    raise self.c.fail(f"nodes[{child}] has two parents, nodes[{parent[child]}] and nodes[{i}]")
                 parent[child] = i
         return parent
 
@@ -290,9 +282,7 @@ class _Reader:
         slots, weights = [], []
         k = 0
         while f"JOINTS_{k}" in attributes and f"WEIGHTS_{k}" in attributes:
-            slots.append(
-                self.c.accessor(attributes[f"JOINTS_{k}"], f"{where}.JOINTS_{k}", ("VEC4",)).astype(np.int64)
-            )
+            slots.append(self.c.accessor(attributes[f"JOINTS_{k}"], f"{where}.JOINTS_{k}", ("VEC4",)).astype(np.int64))
             w = self.c.accessor(attributes[f"WEIGHTS_{k}"], f"{where}.WEIGHTS_{k}", ("VEC4",))
             if w.dtype.kind in "iu":
                 # a writer that forgot the normalised flag: weights are shares in any case

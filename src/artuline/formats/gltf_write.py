@@ -146,13 +146,9 @@ def _write_skin(
             attributes[f"JOINTS_{k}"] = buffer.add(slots[:, four].astype("<u2"), target=34962)
             attributes[f"WEIGHTS_{k}"] = buffer.add(weights[:, four].astype("<f4"), target=34962)
         indices = buffer.add(triangles.reshape(-1).astype("<u4"), target=34963)
-        primitives.append(
-            {"attributes": attributes, "indices": indices, "material": int(material), "mode": 4}
-        )
+        primitives.append({"attributes": attributes, "indices": indices, "material": int(material), "mode": 4})
     binds = mesh.palette_bind[entries].transpose(0, 2, 1).reshape(-1, 16).astype("<f4")
-    document["skins"].append(
-        {"joints": mesh.palette_bone[entries].tolist(), "inverseBindMatrices": buffer.add(binds)}
-    )
+    document["skins"].append({"joints": mesh.palette_bone[entries].tolist(), "inverseBindMatrices": buffer.add(binds)})
     document["meshes"].append({"primitives": primitives})
     nodes.append({"name": f"mesh {len(document['meshes'])}", "mesh": len(document["meshes"]) - 1})
     nodes[-1]["skin"] = len(document["skins"]) - 1

@@ -59,9 +59,7 @@ class Renderer:
         return self.ctx.program((_SHADERS / vertex).read_text(), (_SHADERS / fragment).read_text())
 
     def _upload(self, mesh: tuple[np.ndarray, np.ndarray]) -> tuple[moderngl.Buffer, moderngl.Buffer]:
-        return self.ctx.buffer(mesh[0].astype("f4").tobytes()), self.ctx.buffer(
-            mesh[1].astype("i4").tobytes()
-        )
+        return self.ctx.buffer(mesh[0].astype("f4").tobytes()), self.ctx.buffer(mesh[1].astype("i4").tobytes())
 
     def _target(self, width: int, height: int) -> tuple[moderngl.Framebuffer, moderngl.Framebuffer]:
         size = (width, height)
@@ -144,9 +142,7 @@ class Renderer:
                 self._draw_skin(skin, flatten=1.0, mask=1.0)
         self._draw_solids([s for s in scene.solids if not s.glass], glass=False, flatten=1.0)
 
-    def _draw_back(
-        self, scene: DrawList, camera: Camera, shadow: moderngl.Framebuffer, w: int, h: int
-    ) -> None:
+    def _draw_back(self, scene: DrawList, camera: Camera, shadow: moderngl.Framebuffer, w: int, h: int) -> None:
         p = self.palette
         self.ctx.enable_only(moderngl.NOTHING)
         _set(self._sky, {"u_top": rgb(p.stage_top), "u_bottom": rgb(p.stage_bottom)})
@@ -185,9 +181,7 @@ class Renderer:
 
     def _draw_skin(self, skin: Skin, *, flatten: float, mask: float, outline: float = 0.0) -> None:
         mesh = skin.mesh
-        rows = np.concatenate(
-            [mesh.palette(skin.matrices)[:, :3, :], skin.tint[mesh.palette_bone][:, None, :]], axis=1
-        )
+        rows = np.concatenate([mesh.palette(skin.matrices)[:, :3, :], skin.tint[mesh.palette_bone][:, None, :]], axis=1)
         texture = self.ctx.texture((4 * len(rows), 1), 4, rows.astype("f4").tobytes(), dtype="f4")
         texture.filter = (moderngl.NEAREST, moderngl.NEAREST)
         texture.use(1)
@@ -268,9 +262,7 @@ def _skin_vertices(mesh: Mesh, colors: Array) -> tuple[np.ndarray, np.ndarray]:
     slots = np.pad(slots, ((0, 0), (0, 4 - slots.shape[1])))
     weights = np.pad(weights, ((0, 0), (0, 4 - weights.shape[1])))
     weights = weights / weights.sum(axis=1, keepdims=True)
-    return np.column_stack([mesh.positions[v], mesh.normals[v], colors[m], slots, weights]), indices.reshape(
-        -1
-    )
+    return np.column_stack([mesh.positions[v], mesh.normals[v], colors[m], slots, weights]), indices.reshape(-1)
 
 
 def _matrix(s: Solid) -> Array:

@@ -73,9 +73,7 @@ def bone_handover(figure: Figure, frame: float) -> Array:
     return values
 
 
-def figure_states(
-    scene: Scene, assets: AssetStore, frame: float, take: Take | None, show: Show
-) -> list[FigureState]:
+def figure_states(scene: Scene, assets: AssetStore, frame: float, take: Take | None, show: Show) -> list[FigureState]:
     """How every figure stands at a frame: by the take if there is one, else by its keys."""
     states = []
     for f in scene.figures:

@@ -64,9 +64,7 @@ def bake_figure(
         raise ArtulineError("the error bounds must be above zero", remedy="Give degrees and millimetres.")
     skeleton = skeleton_of(figure)
     pose = take.poses.get(figure.id)
-    mine = np.array(
-        [n in {b.id for b in figure.bodies} or n.startswith(f"{figure.name} ") for n in take.names]
-    )
+    mine = np.array([n in {b.id for b in figure.bodies} or n.startswith(f"{figure.name} ") for n in take.names])
     live = np.flatnonzero((take.handover[:, mine] > 0.0).any(axis=1)) if mine.any() else np.zeros(0, int)
     if pose is None or not len(live):
         raise ArtulineError(
@@ -84,10 +82,7 @@ def bake_figure(
     fitter.fit_all(degrees, millimetres, lambda k: progress(k, total), cancelled)
     start = int(take.frames[first])
     rate = scene.rate
-    channels = [
-        _channel(skeleton.names[b], path, keys, start, rate)
-        for (b, path), keys in sorted(fitter.keys.items())
-    ]
+    channels = [_channel(skeleton.names[b], path, keys, start, rate) for (b, path), keys in sorted(fitter.keys.items())]
     angle, distance = fitter.errors()
     return Baked(
         clip=Clip(tuple(channels)),
@@ -96,9 +91,7 @@ def bake_figure(
         frames=last - first + 1,
         keys={(skeleton.names[b], path): len(k.rows) for (b, path), k in fitter.keys.items()},
         degrees=float(np.degrees(angle)),
-        millimetres={
-            skeleton.names[b]: 1000.0 * float(distance[:, i].max()) for i, b in enumerate(fitter.ends)
-        },
+        millimetres={skeleton.names[b]: 1000.0 * float(distance[:, i].max()) for i, b in enumerate(fitter.ends)},
     )
 
 
@@ -150,8 +143,7 @@ class _Fitter:
         """Fit every channel, then tighten those whose errors add up too far at an end."""
         unit = float(np.linalg.norm(self.root[:3, 0]))
         bound = {
-            key: np.radians(degrees) if key[1] == "rotation" else 0.5e-3 * millimetres / unit
-            for key in self.samples
+            key: np.radians(degrees) if key[1] == "rotation" else 0.5e-3 * millimetres / unit for key in self.samples
         }
         todo = list(self.samples)
         for _ in range(ROUNDS):

@@ -22,12 +22,7 @@ def merged_clip(scene: Scene, assets: AssetStore, figure: Figure) -> Clip:
     spans = _layered(figure, assets)
     channels = []
     index = figure.bone_index
-    moving = {
-        (c.bone, c.path)
-        for ref in [figure.active_clip()]
-        if ref
-        for c in load_clip(assets, ref.asset).channels
-    }
+    moving = {(c.bone, c.path) for ref in [figure.active_clip()] if ref for c in load_clip(assets, ref.asset).channels}
     for bone, path in sorted(moving | set(spans), key=lambda k: (index[k[0]], k[1])):
         values = getattr(pose, path)[:, index[bone]]
         if path == "rotation":

@@ -57,9 +57,7 @@ def check(scene: Scene, assets: AssetStore) -> list[Finding]:
         found += _figure(scene, f, assets)
     take = scene.active_take()
     if take is not None and take.settings != scene.settings_fingerprint():
-        found.append(
-            Finding(1, f"{take.name} was made with other settings than the scene has now. Run again.")
-        )
+        found.append(Finding(1, f"{take.name} was made with other settings than the scene has now. Run again."))
     return sorted(found, key=lambda x: -x.weight)
 
 
@@ -70,9 +68,7 @@ def _figure(scene: Scene, f: Figure, assets: AssetStore) -> list[Finding]:
         text = f"The clip {clip.name!r} has {clip.rate:g} frames per second, the scene {scene.rate:g}; it is resampled."
         rate = clip.rate
         found.append(
-            Finding(
-                1, text, f.id, fix_label=f"Use {rate:g} per second", fix=lambda s: edit.scene(s, rate=rate)
-            )
+            Finding(1, text, f.id, fix_label=f"Use {rate:g} per second", fix=lambda s: edit.scene(s, rate=rate))
         )
     if not f.bodies:
         found.append(
@@ -89,9 +85,7 @@ def _figure(scene: Scene, f: Figure, assets: AssetStore) -> list[Finding]:
 
 
 def _size(f: Figure, assets: AssetStore) -> list[Finding]:
-    points = (
-        Mesh.from_arrays(assets[f.asset]).skin(rest_matrices(f)) if f.asset else rest_matrices(f)[:, :3, 3]
-    )
+    points = Mesh.from_arrays(assets[f.asset]).skin(rest_matrices(f)) if f.asset else rest_matrices(f)[:, :3, 3]
     size = float(np.ptp(points, axis=0).max())
     if 0.15 <= size <= 8.0:
         return []
@@ -146,9 +140,7 @@ def _bodies(f: Figure) -> list[Finding]:
     found = []
     for b in f.bodies:
         if not b.shapes:
-            found.append(
-                Finding(2, f"The body on {b.bone} has no shape: it collides with nothing.", f.id, b.bone)
-            )
+            found.append(Finding(2, f"The body on {b.bone} has no shape: it collides with nothing.", f.id, b.bone))
     by_id = {b.id: b for b in f.bodies}
     joined = {j.child for j in f.joints}
     roots = [b for b in f.bodies if b.id not in joined]
@@ -232,7 +224,5 @@ def check_take(scene: Scene, take: Take) -> list[Finding]:
         for k in np.flatnonzero(values.max(axis=0) > least):
             frame = int(take.frames[int(values[:, k].argmax())])
             amount = f"{scale * values[:, k].max():.0f} {unit}".replace(" °", "°")
-            found.append(
-                Finding(1, f"{names[k]} {words.format(amount)} at frame {frame}.", None, names[k], frame)
-            )
+            found.append(Finding(1, f"{names[k]} {words.format(amount)} at frame {frame}.", None, names[k], frame))
     return found

@@ -59,9 +59,7 @@ def _travel(scene: Scene, figure: Figure, clip: Clip, duration: float, frames: A
     pose.translation[:, skeleton.names.index(top.bone)] += rounds[:, None] * step
 
 
-def keyed_pose(
-    scene: Scene, assets: AssetStore, figure: Figure, frames: Array, *, layers: bool = True
-) -> Pose:
+def keyed_pose(scene: Scene, assets: AssetStore, figure: Figure, frames: Array, *, layers: bool = True) -> Pose:
     """Local pose at frames (F,): the clip with its layers, or the clip alone."""
     frames = np.atleast_1d(np.asarray(frames, float))
     pose = clip_pose(scene, assets, figure, frames)
@@ -71,9 +69,7 @@ def keyed_pose(
     return pose
 
 
-def apply_layer(
-    scene: Scene, assets: AssetStore, figure: Figure, layer: Layer, frames: Array, pose: Pose
-) -> None:
+def apply_layer(scene: Scene, assets: AssetStore, figure: Figure, layer: Layer, frames: Array, pose: Pose) -> None:
     """Blend a layer over a pose on the frames where it applies."""
     inside = np.flatnonzero((frames >= layer.start) & (frames <= layer.end))
     if not len(inside) or layer.weight == 0.0:
@@ -87,15 +83,11 @@ def apply_layer(
         if layer.weight < 1.0:
             old = values[at]
             share = np.full(len(inside), layer.weight)
-            new = (
-                rotation.slerp(old, new, share) if c.path == "rotation" else old + (new - old) * layer.weight
-            )
+            new = rotation.slerp(old, new, share) if c.path == "rotation" else old + (new - old) * layer.weight
         values[at] = new
 
 
-def keyed_matrices(
-    scene: Scene, assets: AssetStore, figure: Figure, frames: Array, *, layers: bool = True
-) -> Array:
+def keyed_matrices(scene: Scene, assets: AssetStore, figure: Figure, frames: Array, *, layers: bool = True) -> Array:
     """World matrices (F, B, 4, 4) of the keyed motion."""
     pose = keyed_pose(scene, assets, figure, frames, layers=layers)
     return skeleton_of(figure).global_matrices(pose, placement(figure))

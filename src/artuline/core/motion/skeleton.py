@@ -43,10 +43,7 @@ class Skeleton:
     def rest_over(self, frames: int) -> Pose:
         """The rest pose repeated: writable arrays with a leading axis of ``frames``."""
         return Pose(
-            *(
-                np.repeat(a[None], frames, axis=0)
-                for a in (self.rest.translation, self.rest.rotation, self.rest.scale)
-            )
+            *(np.repeat(a[None], frames, axis=0) for a in (self.rest.translation, self.rest.rotation, self.rest.scale))
         )
 
     def global_matrices(self, pose: Pose, root: Array | None = None) -> Array:

@@ -96,14 +96,8 @@ def box_box(C, S, K, a, b, margin):
         new = 0
         for c in range(count):
             e = (c + 1) % count
-            dc = (
-                s * (poly[c, 0] * S[ref].r[0, u] + poly[c, 1] * S[ref].r[1, u] + poly[c, 2] * S[ref].r[2, u])
-                - hr[u]
-            )
-            de = (
-                s * (poly[e, 0] * S[ref].r[0, u] + poly[e, 1] * S[ref].r[1, u] + poly[e, 2] * S[ref].r[2, u])
-                - hr[u]
-            )
+            dc = s * (poly[c, 0] * S[ref].r[0, u] + poly[c, 1] * S[ref].r[1, u] + poly[c, 2] * S[ref].r[2, u]) - hr[u]
+            de = s * (poly[e, 0] * S[ref].r[0, u] + poly[e, 1] * S[ref].r[1, u] + poly[e, 2] * S[ref].r[2, u]) - hr[u]
             if dc <= 0.0:
                 for k in range(3):
                     other[new, k] = poly[c, k]

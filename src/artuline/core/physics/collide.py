@@ -53,9 +53,7 @@ def find_near(B, S, P, N, K, dt):
         for s in range(2):
             i = ba if s == 0 else bb
             if i >= 0:
-                arm = (
-                    math.sqrt(B[i].w[0] ** 2 + B[i].w[1] ** 2 + B[i].w[2] ** 2) * S[a if s == 0 else b].reach
-                )
+                arm = math.sqrt(B[i].w[0] ** 2 + B[i].w[1] ** 2 + B[i].w[2] ** 2) * S[a if s == 0 else b].reach
                 reach += dt * (B[i].fastest + ALLOWED * arm)
         if _gap_bound(S, a, b) < reach:
             N[K[NEAR]] = k

@@ -216,12 +216,7 @@ def update_contacts(B, C, K, catch, release, linear):
         c.push = max(push, 0.0)
         most, r = c.friction * c.hold, c.rubbing
         off = abs(c.push - c.hold)
-        if (
-            catch
-            and c.turns < MOST_TURNS
-            and off > 0.5 * max(c.push, c.hold)
-            and c.friction * off > 0.05 * heavy
-        ):
+        if catch and c.turns < MOST_TURNS and off > 0.5 * max(c.push, c.hold) and c.friction * off > 0.05 * heavy:
             # a hit, or a sudden relief: friction cannot wait for the next substep
             c.hold = c.push if c.turns == 0 else 0.5 * (c.hold + c.push)
             c.turns += 1
@@ -236,12 +231,7 @@ def update_contacts(B, C, K, catch, release, linear):
                 changed = changed or c.rubbing < 0.9 * k
         elif slide > STILL:
             wanted = min(most / max(slide, 1e-12), k)
-            if (
-                catch
-                and c.turns < MOST_TURNS
-                and most > 0.02 * heavy
-                and (wanted > 1.8 * r or wanted < 0.25 * r)
-            ):
+            if catch and c.turns < MOST_TURNS and most > 0.02 * heavy and (wanted > 1.8 * r or wanted < 0.25 * r):
                 _rub(C, i, slide)
                 c.turns += 1
                 changed = True

@@ -61,12 +61,7 @@ def prepare_drives(B, J, h, ahead):
             w0, w1, w2 = B[c].w[0], B[c].w[1], B[c].w[2]
             if p >= 0:
                 w0, w1, w2 = w0 - B[p].w[0], w1 - B[p].w[1], w2 - B[p].w[2]
-            k = (
-                0.5
-                * (h + last_step(B, J, j))
-                * friction
-                / max(math.sqrt(w0 * w0 + w1 * w1 + w2 * w2), AT_REST)
-            )
+            k = 0.5 * (h + last_step(B, J, j)) * friction / max(math.sqrt(w0 * w0 + w1 * w1 + w2 * w2), AT_REST)
             for a in range(3):
                 K[a, a] += k
 

@@ -101,9 +101,7 @@ class JointSpec:
         if self.kind == "tie":
             return (self.lengths, None, None, None, None, None)
         if len(self.axes) != 6:
-            raise ArtulineError(
-                "a joint set per axis needs six ranges", remedy="Give x, y, z, twist and two swings."
-            )
+            raise ArtulineError("a joint set per axis needs six ranges", remedy="Give x, y, z, twist and two swings.")
         return self.axes
 
 
@@ -157,9 +155,7 @@ def body_mass(b: BodySpec, i: int) -> tuple[float, Array, Array, Array]:
             return 1.0, np.zeros(3), IDENTITY, np.ones(3)
         inertia = np.asarray(b.inertia, float)
         if not (np.isfinite(inertia).all() and (inertia > 0.0).all()):
-            raise ArtulineError(
-                f"body {i} has the inertia {inertia.tolist()}", remedy="Give three moments above zero."
-            )
+            raise ArtulineError(f"body {i} has the inertia {inertia.tolist()}", remedy="Give three moments above zero.")
         return float(b.mass), np.zeros(3), IDENTITY, inertia
     parts = [shape_mass(s) for s in b.shapes]
     volumes = np.array([p[0] for p in parts])

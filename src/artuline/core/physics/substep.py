@@ -117,9 +117,7 @@ def attempt(B, J, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, ahead, 
         fresh = fresh or switched
         if not fresh and worst < CLOSED and angle < CLOSED_ANGLE and unsettled < SETTLED and moved < 2e-3:
             break
-    sound = (
-        worst <= (WORST_OPEN if crowd else OPEN) and angle <= OPEN_ANGLE
-    )  # false for numbers that are none
+    sound = worst <= (WORST_OPEN if crowd else OPEN) and angle <= OPEN_ANGLE  # false for numbers that are none
     if not sound:
         if not last:
             return False
@@ -264,9 +262,7 @@ def _nudge(q0, q1, share):
 
 
 @compiled
-def frame(
-    B, J, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, keyed_x, keyed_q, free, goal, drive, follow
-):
+def frame(B, J, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, keyed_x, keyed_q, free, goal, drive, follow):
     """All substeps of a frame, with the keyed motion given at every substep.
 
     keyed_x (k + 1, n, 3), keyed_q (k + 1, n, 4): keyed poses; free (k, n): which bodies are simulated;
@@ -342,6 +338,4 @@ def _keyed_relative(J, x, q, j, target, anchor):
         a = J[j].anchor_c
         ax, ay, az = turn(q[c, 0], q[c, 1], q[c, 2], q[c, 3], a[0], a[1], a[2])
         ax, ay, az = ax + x[c, 0] - x[p, 0], ay + x[c, 1] - x[p, 1], az + x[c, 2] - x[p, 2]
-        J[j].anchor_p[0], J[j].anchor_p[1], J[j].anchor_p[2] = turn(
-            -q[p, 0], -q[p, 1], -q[p, 2], q[p, 3], ax, ay, az
-        )
+        J[j].anchor_p[0], J[j].anchor_p[1], J[j].anchor_p[2] = turn(-q[p, 0], -q[p, 1], -q[p, 2], q[p, 3], ax, ay, az)

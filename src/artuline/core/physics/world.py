@@ -128,9 +128,7 @@ class World:
                 inverse_p = rotation.conjugate(self.local_q[j.parent])
                 back = rotation.conjugate(b["q"][j.parent])
                 row["frame_p"] = (
-                    rotation.multiply(back, facing)
-                    if j.frame_p is None
-                    else rotation.multiply(inverse_p, j.frame_p)
+                    rotation.multiply(back, facing) if j.frame_p is None else rotation.multiply(inverse_p, j.frame_p)
                 )
                 if j.anchor_p is None:
                     row["anchor_p"] = rotation.rotate(back, place - b["x"][j.parent])
@@ -166,9 +164,7 @@ class World:
             row["friction"], row["restitution"] = plane[1:]
         return made
 
-    def _pairs(
-        self, bodies: list[BodySpec], joints: list[JointSpec], off: set[tuple[int, int]]
-    ) -> np.ndarray:
+    def _pairs(self, bodies: list[BodySpec], joints: list[JointSpec], off: set[tuple[int, int]]) -> np.ndarray:
         body, kind = self.shapes["body"], self.shapes["kind"]
         n = len(bodies) + 1  # the world is the last
         apart = np.eye(n, dtype=bool)
@@ -176,12 +172,12 @@ class World:
             apart[a, b] = apart[b, a] = True
         group = np.array([b.group for b in bodies] + [-1])
         apart |= (group[:, None] == group[None]) & (group[:, None] >= 0)
-        a, b = np.triu_indices(len(body), 1)
-        keep = ~apart[body[a], body[b]]
-        a, b = a[keep], b[keep]
-        made = np.zeros(len(a), PAIR)
-        swap = kind[a] > kind[b]
-        made["a"], made["b"] = np.where(swap, b, a), np.where(swap, a, b)
+        first, second = np.triu_indices(len(body), 1)
+        keep = ~apart[body[first], body[second]]
+        first, second = first[keep], second[keep]
+        made = np.zeros(len(first), PAIR)
+        swap = kind[first] > kind[second]
+        made["a"], made["b"] = np.where(swap, second, first), np.where(swap, first, second)
         return made
 
     # poses
@@ -208,9 +204,7 @@ class World:
         if moved.any():
             times = (np.arange(substeps + 1) * (dt / substeps))[:, None, None]
             x[:, moved] += times * b["v"][moved]
-            q[:, moved] = rotation.multiply(
-                rotation.from_rotation_vector(times * b["w"][moved]), b["q"][moved]
-            )
+            q[:, moved] = rotation.multiply(rotation.from_rotation_vector(times * b["w"][moved]), b["q"][moved])
         free = np.repeat(b["free"][None], substeps, 0)
         drive = np.repeat(self.joints["frequency"][None], substeps, 0)
         self.step_keyed(dt, x, q, free, np.zeros((substeps, n)), drive, follow=np.zeros(m, bool))
@@ -250,15 +244,11 @@ class World:
     def overlaps(self) -> list[tuple[int, int, float]]:
         """Bodies whose shapes overlap now, among those that may collide: (a, b, gap in metres below zero)."""
         find_near(self.bodies, self.shapes, self.pairs, self.near, self.counters, 0.0)
-        find_contacts(
-            self.bodies, self.shapes, self.pairs, self.near, self.contacts, self.counters, self.hulls, 0.0
-        )
+        find_contacts(self.bodies, self.shapes, self.pairs, self.near, self.contacts, self.counters, self.hulls, 0.0)
         found = self.contacts[: self.counters[CONTACTS]]
         body = self.shapes["body"]
         return [
-            (int(body[c["shapes"][0]]), int(body[c["shapes"][1]]), float(c["gap"]))
-            for c in found
-            if c["gap"] < 0.0
+            (int(body[c["shapes"][0]]), int(body[c["shapes"][1]]), float(c["gap"])) for c in found if c["gap"] < 0.0
         ]
 
     def reset_report(self) -> None:

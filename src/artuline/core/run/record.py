@@ -68,9 +68,7 @@ def run(
         bones = np.array([built.slots[i].bone for i in mine], int)
         poses[f.id] = shown_pose(f, keyed, bones, position[:, mine], turn[:, mine], handover[:, mine])
     if not (np.isfinite(position).all() and np.isfinite(turn).all()):
-        raise ArtulineError(
-            "the simulation lost its numbers", remedy="Report this scene: it should not happen."
-        )
+        raise ArtulineError("the simulation lost its numbers", remedy="Report this scene: it should not happen.")
     return Take(
         frames=frames,
         position=position,

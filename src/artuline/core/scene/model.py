@@ -40,9 +40,7 @@ UPRIGHT: tuple[float, float, float, float] = (0.0, 0.0, 0.0, 1.0)
 class Model(BaseModel):
     """Base of all document models: frozen, strict about unknown fields, no NaN."""
 
-    model_config = ConfigDict(
-        frozen=True, extra="forbid", allow_inf_nan=False, ignored_types=(cached_property,)
-    )
+    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False, ignored_types=(cached_property,))
 
     def changed(self, **values: object) -> Self:
         """A validated copy with some fields replaced."""
@@ -252,9 +250,7 @@ class Figure(Model):
             if b.name in seen:
                 raise ValueError(f"bone name {b.name!r} appears twice in figure {self.name!r}")
             if b.parent is not None and b.parent not in seen:
-                raise ValueError(
-                    f"bone {b.name!r} comes before its parent {b.parent!r} or the parent is missing"
-                )
+                raise ValueError(f"bone {b.name!r} comes before its parent {b.parent!r} or the parent is missing")
             seen.add(b.name)
         _unique(f"figure {self.name!r}", (b.id for b in self.bodies), "body")
         _unique(f"figure {self.name!r}", (b.bone for b in self.bodies), "body on bone")

@@ -75,9 +75,7 @@ def fit_bodies(figure: Figure, assets: AssetStore, density: float = 1000.0) -> t
         mine = parts.owner == b
         children = [c for c in parts.bones if _kept_parent(figure, parts.bones, c) == b]
         toward = (
-            p[children[int(np.argmax([parts.area[parts.owner == c].sum() for c in children]))]]
-            if children
-            else None
+            p[children[int(np.argmax([parts.area[parts.owner == c].sum() for c in children]))]] if children else None
         )
         name = figure.bones[b].name
         segment = segment_of(name)

@@ -101,9 +101,7 @@ def _hinge_axis(bone: str, turns: Array) -> Array | None:
     return None
 
 
-def _hinge(
-    joint: Joint, turns: Array, frame: Array, axis: Array, bend: tuple[Array, Array], bone: str
-) -> Joint:
+def _hinge(joint: Joint, turns: Array, frame: Array, axis: Array, bend: tuple[Array, Array], bone: str) -> Joint:
     """A hinge about ``axis``; a knee or elbow opens to straight and closes to a full bend."""
     side = rotation.align(np.array([1.0, 0.0, 0.0]), axis)
     frame_c = rotation.multiply(frame, side)

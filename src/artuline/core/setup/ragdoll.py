@@ -25,9 +25,7 @@ def resting_overlaps(figure: Figure) -> tuple[tuple[str, str, float], ...]:
     for a, b, gap in World(specs, off=joined).overlaps():
         key = (min(a, b), max(a, b))
         depths[key] = max(depths.get(key, 0.0), -gap)
-    return tuple(
-        (figure.bodies[a].id, figure.bodies[b].id, d) for (a, b), d in sorted(depths.items()) if d > 0.0
-    )
+    return tuple((figure.bodies[a].id, figure.bodies[b].id, d) for (a, b), d in sorted(depths.items()) if d > 0.0)
 
 
 def set_up(figure: Figure, assets: AssetStore, density: float = 1000.0) -> Figure:
