@@ -1,0 +1,100 @@
+"""Directions of joint rows against finite differences of the coordinates that they belong to."""
+
+import numpy as np
+import pytest
+from benchmarks.accuracy import oscillator
+from hypothesis import assume, given, settings
+from hypothesis import strategies as st
+
+from artuline.core.geometry import rotation
+from artuline.core.physics import joints
+from artuline.core.physics.kernels import poles, small_sincos
+from artuline.core.physics.state import CONE, SWING_Y, SWING_Z, TWIST
+from artuline.core.physics.world import BodySpec, JointSpec, World
+from artuline.core.scene.model import Shape
+
+BALL = Shape(kind="sphere", radius=0.1)
+
+
+def turned(seed, size):
+    random = np.random.default_rng(seed)
+    swing = random.uniform(-1, 1, 2) * size
+    twist = random.uniform(-0.9, 0.9) * size
+    q = rotation.multiply(
+        rotation.from_rotation_vector(np.array([0.0, *swing])), rotation.from_rotation_vector(np.array([twist, 0, 0]))
+    )
+    parent = rotation.normalize(random.normal(size=4))
+    frame_p, frame_c = (rotation.normalize(random.normal(size=4)) for _ in range(2))
+    child = rotation.multiply(rotation.multiply(rotation.multiply(parent, frame_p), q), rotation.conjugate(frame_c))
+    bodies = [BodySpec((BALL,), rotation=parent), BodySpec((BALL,), rotation=child)]
+    joint = JointSpec(0, 1, frame_c=frame_c, frame_p=frame_p, limits=(0.4, 0.9, -0.5, 0.5))
+    return World(bodies, [joint], contacts=False), random
+
+
+def coordinate(world, row):
+    j = world.joints
+    sy, sz, tw = joints.joint_angles(world.bodies, j, 0, False)
+    if row == CONE:
+        # the cone's own measure, whose gradient the row is up to scale
+        return np.hypot(sy / 0.4, sz / 0.9)
+    return {TWIST: tw, SWING_Y: sy, SWING_Z: sz}[row]
+
+
+@settings(max_examples=60, deadline=None)
+@given(st.integers(0, 10**6), st.sampled_from([TWIST, SWING_Y, SWING_Z, CONE]), st.sampled_from([0.3, 1.2, 2.2]))
+def test_a_row_points_where_its_coordinate_grows_fastest(seed, row, size):
+    world, _ = turned(seed, size)
+    b, j = world.bodies, world.joints
+    sy, sz, tw = joints.joint_angles(b, j, 0, False)
+    assume(0.05 < np.hypot(sy, sz) < 2.6 and abs(tw) < 2.6)
+    joints.aim_row(b, j, 0, row)
+    direction = j["dir"][0][row].copy()
+    start, gradient, step = b["q"][1].copy(), np.zeros(3), 1e-6
+    for axis in range(3):
+        values = []
+        for sign in (1, -1):
+            turn = rotation.from_rotation_vector(sign * step * np.eye(3)[axis])
+            b["q"][1] = rotation.multiply(turn, start)
+            values.append(coordinate(world, row))
+        gradient[axis] = (values[0] - values[1]) / (2 * step)
+    if row == CONE:
+        gradient *= np.linalg.norm(direction) / np.linalg.norm(gradient)
+    np.testing.assert_allclose(direction, gradient, atol=2e-4 * max(1.0, np.linalg.norm(gradient)))
+
+
+@given(st.floats(0.0, 1.3), st.floats(0.05, 2.0), st.floats(0.05, 2.0), st.floats(-3.1, 3.1))
+def test_the_cone_is_its_ellipse(length, ly, lz, angle):
+    sy, sz = length * np.cos(angle), length * np.sin(angle)
+    share = np.hypot(sy / ly, sz / lz)
+    excess = joints.cone_excess(sy, sz, ly, lz)
+    assert (excess > 1e-9) == (share > 1.0 + 1e-9) or abs(share - 1.0) < 1e-6
+    if share > 1e-6:
+        edge = excess + length / share
+        assert edge == pytest.approx(length)
+
+
+@given(st.floats(-0.6, 0.6))
+def test_small_sines_are_exact_to_rounding(x):
+    s, c = small_sincos(x)
+    assert abs(s - np.sin(x)) < 1e-14 and abs(c - np.cos(x)) < 1e-14
+
+
+@settings(max_examples=50)
+@given(st.floats(0.3, 10.0), st.floats(0.05, 2.5), st.lists(st.sampled_from([1.0, 0.5, 0.25]), min_size=4, max_size=40))
+def test_a_spring_row_is_exact_whatever_the_steps(frequency, ratio, parts):
+    o, x, v, t, last = 2 * np.pi * frequency, 1.0, 0.0, 0.0, 0.0
+    for part in parts:
+        h = part / 240.0
+        s, b = poles(frequency, ratio, h, last)
+        v = (v - s * b * x) / (1.0 + s)
+        x, t, last = x + h * v, t + h, h
+        assert x == pytest.approx(oscillator(o, ratio, t), abs=1e-5)
+
+
+@pytest.mark.parametrize(
+    "kind, locked", [("ball", 3), ("pin", 3), ("hinge", 5), ("fixed", 6), ("weld", 6), ("slide", 5)]
+)
+def test_a_kind_locks_what_its_name_says(kind, locked):
+    bodies = [BodySpec((BALL,)), BodySpec((BALL,), position=np.array([0.5, 0, 0]))]
+    world = World(bodies, [JointSpec(0, 1, kind)], contacts=False)
+    assert (world.joints["mode"][0] == 1).sum() == locked
