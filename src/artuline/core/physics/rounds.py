@@ -182,18 +182,25 @@ def round_box(C, S, K, a, b, margin):
     if flat:
         mx, my, mz = _to_world(S, b, nx, ny, nz)
         face = abs(nx) * hx + abs(ny) * hy + abs(nz) * hz
-        for e in range(2 if half > 0.0 else 1):
-            s = half if e == 0 else -half
+        lo, hi = -half, half
+        if d > 1e-7:
+            # the stretch of the axis that lies above the face
+            for k in range(3):
+                n = nx if k == 0 else (ny if k == 1 else nz)
+                if abs(n) > 0.5:
+                    continue
+                c, u, w = (cx, dx, hx) if k == 0 else ((cy, dy, hy) if k == 1 else (cz, dz, hz))
+                if abs(u) > 1e-9:
+                    lo, hi = max(lo, min((-w - c) / u, (w - c) / u)), min(hi, max((-w - c) / u, (w - c) / u))
+                elif abs(c) > w:
+                    hi = lo - 1.0
+        for e in range(2 if half > 0.0 and hi >= lo else (1 if half == 0.0 else 0)):
+            s = hi if e == 0 else lo
             if d > 1e-7 and abs(s - near) < 0.2 * half:
                 continue
             px, py, pz = cx + s * dx, cy + s * dy, cz + s * dz
-            out = max(
-                (abs(px) - hx) * (1.0 - abs(nx)),
-                (abs(py) - hy) * (1.0 - abs(ny)),
-                (abs(pz) - hz) * (1.0 - abs(nz)),
-            )
             gap = px * nx + py * ny + pz * nz - face - radius
-            if gap < margin and (out <= 0.0 or d <= 1e-7):
+            if gap < margin:
                 k = -radius - 0.5 * gap
                 wx, wy, wz = _to_world(S, b, px + k * nx, py + k * ny, pz + k * nz)
                 add_contact(C, K, a, b, mx, my, mz, wx + S[b].at[0], wy + S[b].at[1], wz + S[b].at[2], gap, e)
