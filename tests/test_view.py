@@ -93,3 +93,15 @@ def test_a_selection_is_outlined(boom):
 
 def test_an_empty_scene_is_a_picture_too(boom):
     assert draw_stage(Scene(), boom[1], 0, None, Show(), 64, 48).std() > 0
+
+
+def test_the_echo_of_baked_keys_is_the_clip_below_them(boom_run):
+    from artuline.core.bake.bake import add_layer, bake_figure
+
+    scene, assets, take = boom_run
+    baked = bake_figure(scene, assets, scene.figures[0], take, 3.0, 30.0)
+    layered = add_layer(scene, assets, scene.figures[0].id, baked, "baked")
+    plain = figure_states(scene, assets, 100, None, Show())[0].matrices
+    state = figure_states(layered, assets, 100, None, Show())[0]
+    np.testing.assert_allclose(state.keyed, plain)
+    assert np.abs(state.matrices - plain).max() > 0.3

@@ -82,7 +82,7 @@ def main() -> None:
     shot(window, "curves")
     window.set_station("Blend")
     s.set_frame(20)
-    window.stage.frame_selection()
+    window.stage.camera = Camera(target=(-0.1, 0.55, 0.4), yaw=0.62, pitch=0.2, distance=4.2)
     window.tryout.toggle()
     wait(900)
     window.tryout.pause_button.setChecked(True)

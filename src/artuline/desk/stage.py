@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QWidget
 
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry.rotation import Array
+from artuline.core.run.take import Take
 from artuline.core.run.tryout import Tryout
 from artuline.desk import theme
 from artuline.desk.session import Session
@@ -36,6 +37,7 @@ class Stage(QWidget):
         self.show_ = Show()
         self.station = "Cast"
         self.tryout: Tryout | None = None
+        self.tryout_paused = False
         self.moving = False
         self.problem = ""
         self.drawn_in = 0.0
@@ -93,8 +95,10 @@ class Stage(QWidget):
             return [FigureState(m, np.ones(len(m)), k.matrices) for m, k in zip(self.tryout.matrices(), keyed)]
         return figure_states(s.scene, s.assets, s.frame, self._take(), self.show_)
 
-    def _take(self):
-        return self.session.take() if self.station in ("Blend", "Takes", "Curves") and self.uses_take else None
+    def _take(self) -> Take | None:
+        """The take, in the stations that are about it; in Curves the baked keys may be shown instead."""
+        shown = self.station in ("Blend", "Takes") or (self.station == "Curves" and self.uses_take)
+        return self.session.take() if shown else None
 
     uses_take = True
 
@@ -133,7 +137,8 @@ class Stage(QWidget):
         self.update()
 
     def _busy(self) -> bool:
-        return self.moving or self.tryout is not None or self._press is not None
+        live = self.tryout is not None and not self.tryout_paused
+        return self.moving or live or self._press is not None
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
@@ -164,7 +169,7 @@ class Stage(QWidget):
         pixels = abs(ends[1, 0] - ends[0, 0])
         metres = next((m for m in (0.01, 0.05, 0.1, 0.25, 0.5, 1, 2, 5, 10, 50) if m * pixels > 60), 100.0)
         text = f"{metres * 100:g} cm" if metres < 1 else f"{metres:g} m"
-        x, y, w = 16.0, self.height() - 18.0, metres * pixels
+        x, y, w = 16.0, 22.0, metres * pixels
         painter.setPen(QPen(theme.color("ink"), 1.5))
         painter.drawLine(QPointF(x, y), QPointF(x + w, y))
         painter.drawLine(QPointF(x, y - 4), QPointF(x, y))

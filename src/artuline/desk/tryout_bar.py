@@ -34,6 +34,7 @@ class TryoutBar(QWidget):
         self.pause_button = QToolButton()
         self.pause_button.setCheckable(True)
         self.pause_button.setToolTip("Pause the tryout (P)")
+        self.pause_button.toggled.connect(self._paused)
         self.step_button = QToolButton()
         self.step_button.setToolTip("One small step")
         self.step_button.clicked.connect(self._step)
@@ -132,6 +133,10 @@ class TryoutBar(QWidget):
         if tryout is not None and not self.pause_button.isChecked():
             tryout.advance(passed * SPEEDS[self._speed])
             self.stage.refresh()
+
+    def _paused(self, on: bool) -> None:
+        self.stage.tryout_paused = on
+        self.stage.refresh()
 
     def _step(self) -> None:
         if self.stage.tryout is not None:

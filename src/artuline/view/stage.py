@@ -82,12 +82,16 @@ def figure_states(scene: Scene, assets: AssetStore, frame: float, take: Take | N
             continue
         skeleton = skeleton_of(f)
         root = placement(f)
-        keys = keyed_pose(scene, assets, f, np.array([frame]), layers=take is None).frame(0)
+        keys = keyed_pose(scene, assets, f, np.array([frame]), layers=False).frame(0)
         keyed = skeleton.global_matrices(keys, root)
         if take is not None and f.id in take.poses:
             i = take.row(frame)
             pose: Pose = take.poses[f.id].frame(i)
             states.append(FigureState(skeleton.global_matrices(pose, root), bone_handover(f, frame), keyed))
+        elif f.layers:
+            # the baked keys, with those below them as the echo
+            keys = keyed_pose(scene, assets, f, np.array([frame])).frame(0)
+            states.append(FigureState(skeleton.global_matrices(keys, root), bone_handover(f, frame), keyed))
         else:
             states.append(FigureState(keyed, bone_handover(f, frame), keyed))
     return states
