@@ -53,7 +53,7 @@ def anchor_place(B, body, anchor, end):
     return x[0] + rx, x[1] + ry, x[2] + rz
 
 
-@inlined
+@compiled
 def cone_excess(sy, sz, ly, lz):
     """How far a swing lies outside an elliptical cone, along its own direction (negative inside). Radians."""
     length = math.sqrt(sy * sy + sz * sz)

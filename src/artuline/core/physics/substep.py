@@ -31,7 +31,7 @@ from artuline.core.physics.joints import (
     residuals,
     set_back_joints,
 )
-from artuline.core.physics.kernels import compiled, exp_quat, inlined, log_quat, quat_mul, turn
+from artuline.core.physics.kernels import compiled, exp_quat, folded, inlined, log_quat, quat_mul, turn
 from artuline.core.physics.motion import drift, free_velocities, world_inertia
 from artuline.core.physics.state import ASKED, CONTACTS, DONE, FACTORED, HALTED, NEAR, SOLVED, SWEPT
 
@@ -49,7 +49,7 @@ CATCH = 9  # passes in which they may still begin to push
 DEEPEST = 6  # halvings
 
 
-@compiled
+@folded
 def _fresh(B, J, C, T, K, W, order, h):
     """Assemble the matrix and factor it."""
     add_bodies(B, h)
@@ -60,7 +60,7 @@ def _fresh(B, J, C, T, K, W, order, h):
     K[FACTORED] += 1
 
 
-@compiled
+@folded
 def _iterate(B, J, C, T, K, W, order, h, ahead, fresh):
     """One solve at the trial velocities."""
     body_forces(B, h, ahead)
@@ -132,7 +132,7 @@ def attempt(B, J, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, ahead, 
     return True
 
 
-@compiled
+@inlined
 def _set_back(B, J, C, K, order, h):
     """Move what is too deep or beyond a limit back a little, by the factors at hand, without giving it speed."""
     for i in range(B.shape[0]):
@@ -215,7 +215,7 @@ def _accept(B, J, P, N, C, O, K, h, last):
         J[j].used = max(J[j].used, used)
 
 
-@compiled
+@folded
 def advance(B, J, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h):
     """One substep of length h, halved as often as needed. Poses of bodies that are not free are moved along."""
     whole = 1 << DEEPEST
@@ -234,7 +234,7 @@ def advance(B, J, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h):
             size //= 2
 
 
-@compiled
+@inlined
 def _shift_targets(B, J, share):
     """After a part of a substep, the targets' start is that much closer to their end."""
     if share >= 1.0:
