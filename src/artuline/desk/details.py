@@ -263,10 +263,12 @@ class Details(QScrollArea):
             self._add(row("Hangs on", QLabel(ids[first.parent])))
         kinds = QComboBox()
         kinds.addItems(["ball", "hinge", "fixed"])
+        if kinds.findText(first.kind) < 0:
+            kinds.addItem(first.kind)
         kinds.setCurrentText(first.kind)
         kinds.textActivated.connect(lambda k: self._joint_edit(f, many, "Change the kind", kind=k))
         self._add(row("Kind", kinds, tip="Ball: cone and twist. Hinge: turns about its axis. Fixed: does not turn."))
-        if first.kind == "fixed":
+        if first.kind not in ("ball", "hinge"):
             return
         limited = QCheckBox()
         limited.setChecked(first.limited)

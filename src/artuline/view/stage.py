@@ -189,7 +189,7 @@ def _add_selected(
     for name in wanted:
         body = figure.body_of.get(name)
         joint = figure.joint_of.get(body.id) if body else None
-        if joint is None or joint.kind == "fixed" or not joint.limited:
+        if joint is None or joint.kind not in ("ball", "hinge") or not joint.limited:
             continue
         b, up = figure.bone_index[name], figure.bone_index[ids[joint.parent].bone]
         size = 0.16 if chosen else 0.10

@@ -8,9 +8,9 @@ from artuline.core.errors import ArtulineError
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.keyed import keyed_matrices, obstacle_motion
 from artuline.core.motion.skeleton import rest_matrices, rigid
-from artuline.core.physics.world import BodySpec, JointSpec, World
+from artuline.core.physics.world import BodySpec, JointSpec, World, shape_mass
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.model import Figure, Group, Joint, Scene
+from artuline.core.scene.model import AxisRange, Body, Figure, Group, Joint, Scene
 
 TONE_FREQUENCY = 12.0  # Hz at tone 1
 RETURN_FREQUENCY = 10.0  # Hz of the pull towards the keys just above handover 0
@@ -115,6 +115,7 @@ def build(scene: Scene, assets: AssetStore) -> Built:
                 BodySpec(
                     shapes=body.shapes, density=body.density, mass=body.mass, inertia=inertia,
                     friction=body.friction, restitution=body.restitution, position=p[bone], rotation=q[bone],
+                    drag=(body.drag, body.spin_drag), area=_area(body),
                 )
             )  # fmt: skip
         for j in f.joints:
@@ -124,7 +125,9 @@ def build(scene: Scene, assets: AssetStore) -> Built:
                     parent=index[j.parent], child=index[j.child], kind=j.kind,
                     frame_c=np.array(j.frame), frame_p=np.array(j.parent_frame),
                     limits=(j.swing_y, j.swing_z, *j.twist) if j.limited else None,
-                    damping=LIMP_DAMPING, follow=True,
+                    axes=_axes(j), damping=LIMP_DAMPING, follow=True, friction=j.friction, bounce=j.bounce,
+                    limit_frequency=j.limit_frequency, limit_ratio=j.limit_ratio, break_impulse=j.break_impulse,
+                    spring_frequency=j.spring_frequency, spring_ratio=j.spring_ratio,
                 )
             )  # fmt: skip
         off |= {(index[a], index[b]) for a, b in f.pairs_off}
@@ -139,8 +142,24 @@ def build(scene: Scene, assets: AssetStore) -> Built:
         )  # fmt: skip
     g = scene.ground
     plane = (g.height, g.friction, g.restitution) if g is not None else None
-    world = World(specs, joints, plane=plane, off=off, gravity=scene.gravity)
+    world = World(specs, joints, plane=plane, off=off, gravity=scene.gravity, wind=scene.wind)
     return Built(scene, assets, world, tuple(slots), tuple(links[k] for k in world.order))
+
+
+def _axes(joint: Joint) -> tuple[AxisRange, ...]:
+    """The ranges of a slide or of a joint set per axis; free of limits if it has none."""
+    if joint.kind == "slide":
+        return (joint.slide if joint.limited else None,)
+    if joint.kind == "axes":
+        return joint.axes if joint.limited else tuple(r if r == (0.0, 0.0) else None for r in joint.axes)
+    return ()
+
+
+def _area(body: Body) -> tuple[float, float, float]:
+    """What the wind meets of a body from each side, m^2: round, by the shapes' volumes."""
+    volume = sum(shape_mass(s)[0] for s in body.shapes)
+    side = np.pi * (3.0 * volume / (4.0 * np.pi)) ** (2.0 / 3.0)
+    return (side, side, side)
 
 
 def require_bodies(scene: Scene) -> None:

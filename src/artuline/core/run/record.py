@@ -42,7 +42,8 @@ def run(
     count = len(frames)
     position, turn = np.zeros((count, n, 3)), np.zeros((count, n, 4))
     contact, penetration = np.zeros((count, n)), np.zeros((count, n))
-    separation, excess = np.zeros((count, m)), np.zeros((count, m))
+    separation, excess, used = np.zeros((count, m)), np.zeros((count, m)), np.zeros((count, m))
+    kinetic = np.zeros((count, n))
     handover, _ = built.lanes(frames.astype(float))
     was_free = np.zeros(n, bool)
     for first in range(0, count - 1, CHUNK):
@@ -58,7 +59,8 @@ def run(
             position[i], turn[i] = built.world.poses()
             b, j = built.world.bodies, built.world.joints
             contact[i], penetration[i] = b["contact"], b["penetration"]
-            separation[i], excess[i] = j["separation"], j["excess"]
+            separation[i], excess[i], used[i] = j["separation"], j["excess"], j["used"]
+            kinetic[i] = built.world.kinetic()
             built.world.reset_report()
             progress(i, count - 1)
     poses = {}
@@ -78,6 +80,8 @@ def run(
         penetration=penetration,
         separation=separation,
         excess=excess,
+        used=used,
+        kinetic=kinetic,
         poses=poses,
         names=tuple(built.names),
         joint_names=tuple(j.id for _, j in built.joints),

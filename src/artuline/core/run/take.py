@@ -16,7 +16,8 @@ class Take:
     """F frames of n bodies (figures' first, then obstacles) and m joints.
 
     frames (F,); position (F, n, 3), rotation (F, n, 4) of the bodies' frames; handover (F, n); contact (F, n)
-    normal impulse in N s; penetration (F, n) m; separation (F, m) m; excess (F, m) radians beyond a limit.
+    normal impulse in N s; penetration (F, n) m; separation (F, m) m; excess (F, m) radians beyond a limit; used (F, m) share of the limits in use;
+    kinetic (F, n) energy in J.
     poses: by figure id, the shown local pose (F, B). names, joint_names: of bodies and joints.
     substeps: asked for and done, after halving.
     """
@@ -29,6 +30,8 @@ class Take:
     penetration: Array
     separation: Array
     excess: Array
+    used: Array
+    kinetic: Array
     poses: dict[str, Pose]
     names: tuple[str, ...]
     joint_names: tuple[str, ...]
@@ -74,4 +77,15 @@ class Take:
             raise ArtulineError(f"a take's data is damaged ({error})") from error
 
 
-_PLAIN = ("frames", "position", "rotation", "handover", "contact", "penetration", "separation", "excess")
+_PLAIN = (
+    "frames",
+    "position",
+    "rotation",
+    "handover",
+    "contact",
+    "penetration",
+    "separation",
+    "excess",
+    "used",
+    "kinetic",
+)

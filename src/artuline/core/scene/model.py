@@ -99,7 +99,10 @@ class Shape(Model):
 
 
 class Body(Model):
-    """A rigid body that carries a bone. Density in kg/m^3; a given mass in kg overrides it."""
+    """A rigid body that carries a bone. Density in kg/m^3; a given mass in kg overrides it.
+
+    ``drag``, ``spin_drag``: the share of its velocity and of its spin that the air takes, 1/s.
+    """
 
     id: Id
     bone: Id
@@ -108,6 +111,12 @@ class Body(Model):
     mass: Positive | None = None
     friction: NonNegative = 0.6
     restitution: Share = 0.05
+    drag: NonNegative = 0.0
+    spin_drag: NonNegative = 0.0
+
+
+#: A range of an axis in metres or radians; (0, 0) is locked, None is free.
+AxisRange = tuple[float, float] | None
 
 
 class Joint(Model):
@@ -115,14 +124,18 @@ class Joint(Model):
 
     ``frame``: the joint's rotation in the child bone's frame; ``parent_frame``: in the parent bone's frame.
     Limits are taken in the parent frame: ``swing_y`` and ``swing_z`` are half angles of an elliptical
-    cone, ``twist`` is a range about x, in radians. A hinge turns about x within ``twist``.
-    ``tone`` multiplies the group's tone.
+    cone, ``twist`` is a range about x, in radians. A hinge turns about x within ``twist``. A slide moves
+    along x within ``slide`` (m). The kind axes has a range for each of x, y, z (m), twist and the two swings (radians).
+    ``tone`` multiplies the group's tone. ``limit_frequency`` (Hz, 0: hard) and ``limit_ratio`` make limits soft;
+    ``bounce`` is the share of its speed that a struck limit gives back; ``friction`` is a torque in N m;
+    ``spring_frequency`` (Hz) and ``spring_ratio`` pull places that are not locked back to their middle; ``break_impulse``
+    parts the joint when it carries more within a frame (N s, 0: never).
     """
 
     id: Id
     parent: Id
     child: Id
-    kind: Literal["ball", "hinge", "fixed"] = "ball"
+    kind: Literal["ball", "hinge", "fixed", "slide", "axes"] = "ball"
     frame: Quat = UPRIGHT
     parent_frame: Quat = UPRIGHT
     swing_y: Annotated[float, Field(ge=0.0, le=math.radians(170.0) + 1e-9)] = math.radians(45.0)
@@ -130,12 +143,23 @@ class Joint(Model):
     twist: tuple[float, float] = (-math.radians(30.0), math.radians(30.0))
     limited: bool = True
     tone: Share = 1.0
+    slide: AxisRange = (-0.05, 0.05)
+    axes: tuple[AxisRange, AxisRange, AxisRange, AxisRange, AxisRange, AxisRange] = ((0.0, 0.0),) * 6
+    limit_frequency: NonNegative = 0.0
+    limit_ratio: NonNegative = 1.0
+    bounce: Share = 0.0
+    friction: NonNegative = 0.0
+    spring_frequency: NonNegative = 0.0
+    spring_ratio: NonNegative = 1.0
+    break_impulse: NonNegative = 0.0
 
     @model_validator(mode="after")
     def _ordered(self) -> "Joint":
         lo, hi = self.twist
         if not -math.pi <= lo <= hi <= math.pi:
             raise ValueError("the twist range must run from low to high within half a turn each way")
+        if any(r is not None and r[0] > r[1] for r in (self.slide, *self.axes)):
+            raise ValueError("a range must run from low to high")
         return self
 
 
@@ -322,7 +346,10 @@ class TakeRef(Model):
 
 
 class Scene(Model):
-    """The whole document. ``rate`` in frames per second; ``start`` and ``end`` are frames, inclusive."""
+    """The whole document. ``rate`` in frames per second; ``start`` and ``end`` are frames, inclusive.
+
+    ``gravity`` in m/s^2, ``wind`` in m/s.
+    """
 
     version: int = FORMAT_VERSION
     name: str = "Untitled"
@@ -331,6 +358,7 @@ class Scene(Model):
     end: int = 100
     substeps: Annotated[int, Field(ge=1, le=1000)] = 10
     gravity: Vec3 = (0.0, -9.81, 0.0)
+    wind: Vec3 = ZERO
     ground: Ground | None = Ground()
     figures: tuple[Figure, ...] = ()
     obstacles: tuple[Obstacle, ...] = ()

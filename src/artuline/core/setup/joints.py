@@ -168,4 +168,9 @@ def keyed_limit_excess(figure: Figure, joint: Joint, rotations: Array) -> Array:
         share = np.linalg.norm(swing / limits, axis=1)
         outside = np.where(share > 1.0, length - length / np.maximum(share, 1e-12), 0.0)
         excess = np.maximum(excess, outside)
-    return excess if joint.limited and joint.kind != "fixed" else np.zeros(len(rotations))
+    if joint.kind == "axes":
+        excess = np.zeros(len(rotations))
+        for values, limits in zip((twist, swing[:, 0], swing[:, 1]), joint.axes[3:]):
+            if limits is not None and limits != (0.0, 0.0):
+                excess = np.maximum(excess, np.maximum(values - limits[1], limits[0] - values))
+    return excess if joint.limited and joint.kind not in ("fixed", "slide") else np.zeros(len(rotations))
