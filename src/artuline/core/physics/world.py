@@ -193,6 +193,17 @@ class World:
         """Poses of the bodies' frames (..., n, 3), (..., n, 4) as poses of their principal axes."""
         return transforms.rigid_multiply(positions, rotations, self.local_p, self.local_q)
 
+    def grip(self, k: int) -> None:
+        """Let joint or link k hold its bodies as they are to each other now."""
+        row, b = self.joints[k], self.bodies
+        c, p = int(row["child"]), int(row["parent"])
+        place = b["x"][c] + rotation.rotate(b["q"][c], row["anchor_c"])
+        facing = rotation.multiply(b["q"][c], row["frame_c"])
+        if p >= 0:
+            back = rotation.conjugate(b["q"][p])
+            place, facing = rotation.rotate(back, place - b["x"][p]), rotation.multiply(back, facing)
+        row["anchor_p"], row["frame_p"] = place, facing
+
     # time
 
     def step(self, dt: float, substeps: int = 1) -> None:

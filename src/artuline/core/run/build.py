@@ -10,7 +10,7 @@ from artuline.core.motion.keyed import keyed_matrices, obstacle_motion
 from artuline.core.motion.skeleton import rest_matrices, rigid
 from artuline.core.physics.world import BodySpec, JointSpec, World, shape_mass
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.model import AxisRange, Body, Figure, Group, Joint, Scene
+from artuline.core.scene.model import ZERO, AxisRange, Body, Figure, Group, Joint, Link, Scene
 
 TONE_FREQUENCY = 12.0  # Hz at tone 1
 RETURN_FREQUENCY = 10.0  # Hz of the pull towards the keys just above handover 0
@@ -39,13 +39,29 @@ class Slot:
 
 @dataclass
 class Built:
-    """A world made from a scene. Bodies: those of the figures (``slots``), then the obstacles."""
+    """A world made from a scene. Bodies: those of the figures (``slots``), then the obstacles.
+
+    The world's joints are those of the figures (``joints``), then the scene's links.
+    """
 
     scene: Scene
     assets: AssetStore
     world: World
     slots: tuple[Slot, ...]
     joints: tuple[tuple[int, Joint], ...]
+
+    @property
+    def joint_names(self) -> list[str]:
+        """A name of every joint and link of the world."""
+        return [j.id for _, j in self.joints] + [x.name for x in self.scene.links]
+
+    def set_links(self, frame: float) -> None:
+        """Let the links of a frame hold: one that begins grips what is there."""
+        for k, link in enumerate(self.scene.links, len(self.joints)):
+            on = link.acts(frame)
+            if on and not self.world.joints["on"][k] and link.kind != "tie":
+                self.world.grip(k)
+            self.world.joints["on"][k] = on
 
     @property
     def names(self) -> list[str]:
@@ -102,6 +118,7 @@ def build(scene: Scene, assets: AssetStore) -> Built:
     slots: list[Slot] = []
     links: list[tuple[int, Joint]] = []
     off: set[tuple[int, int]] = set()
+    index_of: dict[tuple[str | None, str], int] = {}
     for k, f in enumerate(scene.figures):
         first = len(specs)
         p, q = rigid(rest_matrices(f))
@@ -130,20 +147,39 @@ def build(scene: Scene, assets: AssetStore) -> Built:
                     spring_frequency=j.spring_frequency, spring_ratio=j.spring_ratio,
                 )
             )  # fmt: skip
+        index_of |= {(f.id, name): i for name, i in index.items()}
         off |= {(index[a], index[b]) for a, b in f.pairs_off}
         if not f.self_collision:
             ids = list(index.values())
             off |= {(a, b) for a in ids for b in ids if a < b}
     for o in scene.obstacles:
         p0, q0 = obstacle_motion(o, np.array([scene.start]))
+        index_of[None, o.id] = len(specs)
         specs.append(
             BodySpec((o.shape,), mass=1.0, friction=o.friction, restitution=o.restitution,
                      position=p0[0], rotation=q0[0], free=False)
         )  # fmt: skip
+    figures = len(joints)
+    joints += [_link(scene, index_of, x) for x in scene.links]
     g = scene.ground
     plane = (g.height, g.friction, g.restitution) if g is not None else None
     world = World(specs, joints, plane=plane, off=off, gravity=scene.gravity, wind=scene.wind)
-    return Built(scene, assets, world, tuple(slots), tuple(links[k] for k in world.order))
+    return Built(scene, assets, world, tuple(slots), tuple(links[k] for k in world.order if k < figures))
+
+
+def _link(scene: Scene, index: dict[tuple[str | None, str], int], link: Link) -> JointSpec:
+    """The solver's link, off until ``Built.set_links`` lets it hold."""
+    low, high = link.lengths
+    return JointSpec(
+        parent=index[link.b.figure, link.b.body] if link.b else -1,
+        child=index[link.a.figure, link.a.body],
+        kind=link.kind,
+        anchor=np.array(link.a.point),
+        anchor_p=np.array(link.b.point if link.b else ZERO) if link.kind == "tie" else None,
+        lengths=(low, np.inf if high is None else high),
+        limit_frequency=link.frequency if link.kind == "tie" else 0.0,
+        on=False,
+    )
 
 
 def _axes(joint: Joint) -> tuple[AxisRange, ...]:

@@ -84,7 +84,7 @@ def run(
         kinetic=kinetic,
         poses=poses,
         names=tuple(built.names),
-        joint_names=tuple(j.id for _, j in built.joints),
+        joint_names=tuple(built.joint_names),
         substeps=(int(built.world.counters[1]), int(built.world.counters[2])),
     )
 
@@ -103,15 +103,18 @@ class _Chunk:
         self.handover, self.tone = built.lanes(middle)
         self.free = self.handover > 0.0
         self.goal = return_frequency(self.handover)
-        child = built.world.joints["child"]
-        own = np.array([j.tone for _, j in built.joints]).reshape(len(child))
-        self.drive = tone_frequency(self.tone[:, child] * own)
+        own = np.array([j.tone for _, j in built.joints])
+        child = built.world.joints["child"][: len(own)]
+        self.drive = np.zeros((len(middle), len(built.world.joints)))
+        self.drive[:, : len(own)] = tone_frequency(self.tone[:, child] * own)
+        self.first = first
 
     def step(self, frame: int, was_free: np.ndarray) -> np.ndarray:
         """Advance one frame; returns which bodies are free at its end."""
         a, b = frame * self.k, (frame + 1) * self.k
         world, h = self.built.world, 1.0 / (self.built.scene.rate * self.k)
         start_keyed(world.bodies, ~was_free, self.x[a : a + 2], self.r[a : a + 2], h)
+        self.built.set_links(self.first + frame)
         if not self.free[a:b].any():
             world.bodies["x"], world.bodies["q"] = self.x[b], self.r[b]
             world.bodies["free"] = False

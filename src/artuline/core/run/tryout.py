@@ -32,6 +32,7 @@ class Tryout:
         start_keyed(world.bodies, np.ones(len(world.bodies), bool), x, r, h)
         self._free = np.zeros(len(world.bodies), bool)
         self._free[: len(self.built.slots)] = True
+        self.built.set_links(frame)
         world.bodies["v"][~self._free] = 0.0
         world.bodies["w"][~self._free] = 0.0
         self._x, self._r = x[0], r[0]
@@ -58,7 +59,8 @@ class Tryout:
         x = np.repeat(self._x[None], SUBSTEPS + 1, 0)
         q = np.repeat(self._r[None], SUBSTEPS + 1, 0)
         free = np.repeat(self._free[None], SUBSTEPS, 0)
-        drive = np.full((SUBSTEPS, len(world.joints)), float(tone_frequency(np.array(self.tone))))
+        drive = np.zeros((SUBSTEPS, len(world.joints)))
+        drive[:, : len(self.built.joints)] = float(tone_frequency(np.array(self.tone)))
         world.step_keyed(STEP, x, q, free, np.zeros((SUBSTEPS, n)), drive)
         self.time += STEP
 

@@ -326,6 +326,44 @@ class Obstacle(Model):
         return self
 
 
+class LinkEnd(Model):
+    """What a link holds on to: a body of a figure, or an obstacle (``figure`` None); at a point in its frame (m)."""
+
+    figure: Id | None = None
+    body: Id
+    point: Vec3 = ZERO
+
+
+class Link(Model):
+    """Ties bodies together outside of the joints' trees; ``b`` None is the world.
+
+    A tie keeps the distance of the two points between ``lengths`` (m; the last None: no upper end), softly at
+    ``frequency`` (Hz) above 0. A pin holds the point of ``a`` where it is on ``b`` when the link begins, a weld
+    its rotation too, so that both grip without a jump. Acts from frame ``start`` on until ``stop``; None: always.
+    """
+
+    id: Id
+    name: Id
+    kind: Literal["tie", "weld", "pin"] = "pin"
+    a: LinkEnd
+    b: LinkEnd | None = None
+    lengths: tuple[NonNegative, NonNegative | None] = (0.0, None)
+    frequency: NonNegative = 0.0
+    start: float | None = None
+    stop: float | None = None
+
+    def acts(self, frame: float) -> bool:
+        """Whether the link holds in the frame that begins here."""
+        return (self.start is None or frame >= self.start) and (self.stop is None or frame < self.stop)
+
+    @model_validator(mode="after")
+    def _ordered(self) -> "Link":
+        low, high = self.lengths
+        if high is not None and low > high:
+            raise ValueError(f"the lengths of {self.name!r} must run from short to long")
+        return self
+
+
 class Ground(Model):
     """A level plane at a height (m)."""
 
@@ -362,6 +400,7 @@ class Scene(Model):
     ground: Ground | None = Ground()
     figures: tuple[Figure, ...] = ()
     obstacles: tuple[Obstacle, ...] = ()
+    links: tuple[Link, ...] = ()
     takes: tuple[TakeRef, ...] = ()
     take: str | None = None
 
@@ -370,6 +409,12 @@ class Scene(Model):
         _unique("the scene", (f.id for f in self.figures), "figure")
         _unique("the scene", (o.id for o in self.obstacles), "obstacle")
         _unique("the scene", (t.id for t in self.takes), "take")
+        _unique("the scene", (x.id for x in self.links), "link")
+        bodies = {(f.id, b.id) for f in self.figures for b in f.bodies} | {(None, o.id) for o in self.obstacles}
+        for link in self.links:
+            for end in (link.a, link.b):
+                if end is not None and (end.figure, end.body) not in bodies:
+                    raise ValueError(f"link {link.name!r} refers to the body {end.body!r}, which does not exist")
         if self.take is not None:
             _known(self.take, {t.id for t in self.takes}, "the scene", "take")
         return self
@@ -405,6 +450,7 @@ class Scene(Model):
                 "take": True,
                 "figures": {"__all__": quiet_figure},
                 "obstacles": {"__all__": {"name", "color"}},
+                "links": {"__all__": {"name"}},
             }
         )
         return hashlib.sha256(text.encode()).hexdigest()[:32]

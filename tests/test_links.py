@@ -1,0 +1,112 @@
+"""Links in the document: ties, welds and pins that grip without a jump and let go at a frame."""
+
+import numpy as np
+import pytest
+from pydantic import ValidationError
+
+from artuline.core.run.record import run
+from artuline.core.run.tryout import Tryout
+from artuline.core.scene import edit
+from artuline.core.scene.assets import AssetStore
+from artuline.core.scene.model import Body, Bone, Figure, Link, LinkEnd, MotionKey, Obstacle, Scene, Shape
+from artuline.formats.scene_file import load_scene, save_scene
+
+BALL = Shape(kind="sphere", radius=0.1)
+
+
+def two_balls(*links, frames=48, obstacles=()):
+    """Two balls of their own, side by side in the air, let go at frame 0."""
+    bones = tuple(Bone(name=n, translation=(x, 2.0, 0.0), deforms=True) for n, x in (("left", -0.5), ("right", 0.5)))
+    bodies = tuple(Body(id=b.name, bone=b.name, shapes=(BALL,)) for b in bones)
+    figure = Figure(id="floats", name="floats", bones=bones, bodies=bodies)
+    scene = Scene(figures=(figure,), end=frames, ground=None, links=links, obstacles=obstacles)
+    return edit.hand_over(scene, "floats", None, 0, 10 * frames, 0, 0)
+
+
+def end(body, **more):
+    return LinkEnd(figure="floats", body=body, **more)
+
+
+def heights(scene):
+    take = run(scene, AssetStore())
+    return take, take.position[..., 1]
+
+
+def test_a_pin_to_the_world_holds_from_frame_to_frame():
+    pin = Link(id="pin", name="pin", a=end("left"), start=12, stop=24)
+    take, y = heights(two_balls(pin))
+    fall = y[:, 1]
+    # it falls, hangs where it was caught, and falls again from rest
+    np.testing.assert_allclose(y[:12, 0], fall[:12], atol=1e-9)
+    assert np.ptp(y[14:25, 0]) < 1e-3 and y[20, 0] == pytest.approx(fall[12], abs=2e-3)
+    drop = y[24, 0] - y[36, 0]
+    assert drop == pytest.approx(9.81 * 0.5 * 0.25, rel=0.03)
+    assert take.joint_names == ("pin",) and take.separation.max() < 1e-3
+
+
+def test_a_pin_to_a_moving_thing_is_carried_and_leaves_with_its_speed():
+    yard = Obstacle(
+        id="yard", name="yard", shape=Shape(kind="box", half=(0.05, 0.05, 0.05)),
+        keys=tuple(MotionKey(frame=12 * k, position=(-0.5 + 0.5 * k, 2.5, 0.0)) for k in range(6)),
+    )  # fmt: skip
+    hold = Link(id="h", name="h", a=end("left"), b=LinkEnd(body="yard"), start=0, stop=36)
+    take, _ = heights(two_balls(hold, frames=60, obstacles=(yard,)))
+    x = take.position[:, 0, 0]
+    away = take.position[:37, 0] - take.position[:37, 2]
+    assert np.abs(away - away[0]).max() < 1e-3
+    speed = np.diff(x) * 24.0
+    assert speed[40] == pytest.approx(speed[34], rel=0.05) and speed[34] > 0.8
+
+
+def test_a_weld_makes_one_body_of_two():
+    weld = Link(id="w", name="w", kind="weld", a=end("right"), b=end("left"))
+    pin = Link(id="p", name="p", a=end("left"))
+    take, _ = heights(two_balls(weld, pin))
+    apart = np.linalg.norm(take.position[:, 1] - take.position[:, 0], axis=1)
+    np.testing.assert_allclose(apart, 1.0, atol=1e-3)
+    assert take.position[:, 1, 1].min() < 1.2
+
+
+def test_a_tie_is_slack_then_taut():
+    tie = Link(id="t", name="t", kind="tie", a=end("right"), b=end("left"), lengths=(0.0, 1.2))
+    pin = Link(id="p", name="p", a=end("left"))
+    take, _ = heights(two_balls(tie, pin, frames=60))
+    apart = np.linalg.norm(take.position[:, 1] - take.position[:, 0], axis=1)
+    assert apart[0] == pytest.approx(1.0) and apart.max() == pytest.approx(1.2, abs=2e-3)
+    soft = tie.changed(frequency=1.5)
+    given = run(two_balls(soft, pin, frames=60), AssetStore())
+    assert np.linalg.norm(given.position[:, 1] - given.position[:, 0], axis=1).max() > 1.25
+
+
+def test_links_are_saved_and_change_the_fingerprint(tmp_path):
+    pin = Link(id="pin", name="pin", a=end("left"))
+    scene, assets = two_balls(pin), AssetStore()
+    save_scene(tmp_path / "a.artuline", scene, assets)
+    assert load_scene(tmp_path / "a.artuline", AssetStore()) == scene
+    assert scene.settings_fingerprint() != two_balls().settings_fingerprint()
+    named = scene.changed(links=(pin.changed(name="other"),))
+    assert named.settings_fingerprint() == scene.settings_fingerprint()
+
+
+def test_the_tryout_holds_what_is_held_at_its_frame():
+    scene = two_balls(Link(id="pin", name="pin", a=end("left"), stop=30))
+    for frame, falls in ((0.0, False), (40.0, True)):
+        tryout = Tryout(scene, AssetStore(), frame)
+        for _ in range(24):
+            tryout.step()
+        left, right = (tryout.matrices()[0][i, 1, 3] for i in (0, 1))
+        assert (left < 1.5) == falls and right < 1.5
+
+
+@pytest.mark.parametrize(
+    "make, words",
+    [
+        (lambda: two_balls(Link(id="x", name="x", a=end("middle"))), "middle"),
+        (lambda: two_balls(Link(id="x", name="x", a=end("left"), b=LinkEnd(body="mast"))), "mast"),
+        (lambda: Link(id="x", name="x", kind="tie", a=end("left"), lengths=(2.0, 1.0)), "short to long"),
+        (lambda: two_balls(*[Link(id="x", name="x", a=end("left"))] * 2), "more than one link"),
+    ],
+)
+def test_a_link_to_nothing_cannot_be_built(make, words):
+    with pytest.raises(ValidationError, match=words):
+        make()
