@@ -10,7 +10,6 @@ from pathlib import Path
 
 import numba
 
-
 _NO_KERNELS = ("__init__.py", "specs.py", "world.py")
 
 
