@@ -4,8 +4,11 @@ import numpy as np
 import pytest
 from benchmarks.fuzz import random_ragdoll, watch
 
+#: 362: a light body squeezed between heavy ones was turned too far when it was set back
+KNOWN = (362,)
 
-@pytest.mark.parametrize("seed", range(24))
+
+@pytest.mark.parametrize("seed", [*range(24), *KNOWN])
 def test_a_random_ragdoll_stays_together_and_calm(seed):
     fault = watch(random_ragdoll(seed), seconds=1.5)
     assert not fault, fault

@@ -35,6 +35,7 @@ from artuline.core.physics.kernels import compiled, exp_quat, folded, inlined, l
 from artuline.core.physics.motion import drift, free_velocities, world_inertia
 from artuline.core.physics.state import ASKED, CONTACTS, DONE, FACTORED, HALTED, NEAR, SOLVED, SWEPT
 
+MOST_SET_BACK = 0.02  # radians a body may be turned to set back what is too deep
 MOST_TURN = 0.35  # radians a free body may turn in a substep
 CLOSED = 2e-6  # metres: joints count as closed
 CLOSED_ANGLE = 2e-5  # radians
@@ -143,6 +144,12 @@ def _set_back(B, J, C, K, order, h):
         return
     solve(B, order)
     K[SOLVED] += 1
+    # joints hold to first order only: a light body may not be turned far
+    most = 0.0
+    for i in range(B.shape[0]):
+        if B[i].free:
+            most = max(most, B[i].f[3] ** 2 + B[i].f[4] ** 2 + B[i].f[5] ** 2)
+    h *= min(1.0, MOST_SET_BACK / max(h * math.sqrt(most), 1e-12))
     for i in range(B.shape[0]):
         if B[i].free:
             f, q = B[i].f, B[i].q1
