@@ -1,7 +1,11 @@
 """One current picture of every main view, made from the demo data."""
 
+import os
 import sys
+import tempfile
 from pathlib import Path
+
+os.environ["XDG_STATE_HOME"] = tempfile.mkdtemp()
 
 from PySide6.QtCore import QEventLoop, QTimer
 
@@ -70,7 +74,7 @@ def main() -> None:
     shot(window, "blend")
     window.run()
     finish(window)
-    s.set_frame(62)
+    s.set_frame(56)
     shot(window, "takes")
     big = window.stage._image
     assert big is not None

@@ -225,7 +225,7 @@ class Timeline(QWidget):
         if ref is None or take is None:
             self._label(p, y, TAKE, "No take yet")
             p.setPen(theme.color("faint"))
-            area = QRectF(LABELS + 14, y, self.width() - LABELS - 28, TAKE)
+            area = QRectF(LABELS + 24, y, self.width() - LABELS - 38, TAKE)
             p.drawText(area, Qt.AlignmentFlag.AlignVCenter, "Run simulates the range and keeps the result here")
             return
         stale = ref.settings != self.session.scene.settings_fingerprint()
