@@ -98,6 +98,7 @@ def main() -> None:
     s.set_frame(58)
     shot(window, "takes-night")
     window.set_night(False)
+    s.remove_autosave()
     empty = Window()
     empty.resize(1280, 800)
     empty.show()
