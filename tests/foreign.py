@@ -60,17 +60,17 @@ def write_figure(path, bones, segments, *, size=1.0, scale=1.0, root_turn=None, 
     """Write a figure.
 
     bones: name -> (parent name or None, place (3,) in the file's world); segments: (bone, a, b, radius) tubes
-    bound wholly to one bone. ``scale``: of an armature node above the bones, whose own numbers are divided
+    bound wholly to one bone. ``scale``: of a scaffold node above the bones, whose own numbers are divided
     by it. ``size``: file units per metre. ``root_turn``: quaternion of that node. ``clip``: bone -> (times, quaternions).
     """
     w = Writer()
     scale = scale / size
     names = list(bones)
     place = {n: np.array(p, float) for n, (_, p) in bones.items()}
-    armature = g.Node(name="Armature", scale=[scale * size] * 3, children=[])
+    scaffold = g.Node(name="scaffold", scale=[scale * size] * 3, children=[])
     if root_turn is not None:
-        armature.rotation = list(root_turn)
-    w.doc.nodes.append(armature)
+        scaffold.rotation = list(root_turn)
+    w.doc.nodes.append(scaffold)
     # the nodes are written leaves first: the order of the nodes is free
     order = names[::-1]
     index = {n: i + 1 for i, n in enumerate(order)}
@@ -79,7 +79,7 @@ def write_figure(path, bones, segments, *, size=1.0, scale=1.0, root_turn=None, 
         t = (place[n] - (place[up] if up else 0.0)) / scale
         children = [index[c] for c in names if bones[c][0] == n]
         w.doc.nodes.append(g.Node(name=n, translation=t.tolist(), children=children))
-    armature.children = [index[n] for n in names if bones[n][0] is None]
+    scaffold.children = [index[n] for n in names if bones[n][0] is None]
     vertices, faces, joints = [], [], []
     for bone, a, b, radius in segments:
         v, f = tube(a, b, radius)
@@ -139,19 +139,19 @@ def swing_clip(bone, axis=(1, 0, 0), degrees=30.0, seconds=2.0):
 def write_walker(path, **more):
     """A two-legged figure, 1.7 m, with bone names of its own."""
     bones = {
-        "Bip Pelvis": (None, (0, 0.95, 0)), "Bip Torso": ("Bip Pelvis", (0, 1.1, 0)),
-        "Bip Skull": ("Bip Torso", (0, 1.5, 0)),
+        "Mate Pelvis": (None, (0, 0.95, 0)), "Mate Torso": ("Mate Pelvis", (0, 1.1, 0)),
+        "Mate Skull": ("Mate Torso", (0, 1.5, 0)),
     }  # fmt: skip
     segments = [
-        ("Bip Pelvis", (0, 0.9, 0), (0, 1.08, 0), 0.13), ("Bip Torso", (0, 1.1, 0), (0, 1.48, 0), 0.15),
-        ("Bip Skull", (0, 1.5, 0), (0, 1.7, 0), 0.09),
+        ("Mate Pelvis", (0, 0.9, 0), (0, 1.08, 0), 0.13), ("Mate Torso", (0, 1.1, 0), (0, 1.48, 0), 0.15),
+        ("Mate Skull", (0, 1.5, 0), (0, 1.7, 0), 0.09),
     ]  # fmt: skip
     for side, s in (("Left", 1), ("Right", -1)):
         x = 0.1 * s
         bones |= {
-            f"{side} Thigh": ("Bip Pelvis", (x, 0.9, 0)), f"{side} Calf": (f"{side} Thigh", (x, 0.48, 0.01)),
+            f"{side} Thigh": ("Mate Pelvis", (x, 0.9, 0)), f"{side} Calf": (f"{side} Thigh", (x, 0.48, 0.01)),
             f"{side} Foot": (f"{side} Calf", (x, 0.08, 0)),
-            f"{side} UpperArm": ("Bip Torso", (2.2 * x, 1.42, 0)),
+            f"{side} UpperArm": ("Mate Torso", (2.2 * x, 1.42, 0)),
             f"{side} Elbow": (f"{side} UpperArm", (2.4 * x, 1.14, 0)),
         }  # fmt: skip
         segments += [
@@ -171,7 +171,7 @@ def write_centimetre_walker(path):
 
 
 def write_scaled_walker(path):
-    """The same in metres, below an armature that is scaled by 0.01."""
+    """The same in metres, below a scaffold that is scaled by 0.01."""
     return write_walker(path, scale=0.01)
 
 

@@ -110,7 +110,7 @@ def test_the_unit_is_guessed_from_the_size(size, unit):
     "name, segment",
     [
         ("thigh_l", "thigh"), ("LeftUpLeg", "thigh"), ("Right Calf", "shin"), ("upper_arm_r", "upper arm"),
-        ("LowerArm.L", "forearm"), ("Bip Spine2", "spine"), ("paw_fl", "foot"), ("link.07", None),
+        ("LowerArm left", "forearm"), ("Mate Spine2", "spine"), ("paw_fl", "foot"), ("link.07", None),
     ],
 )  # fmt: skip
 def test_names_tell_the_segment(name, segment):
