@@ -9,11 +9,12 @@ import math
 from artuline.core.physics.boxes import box_box
 from artuline.core.physics.kernels import compiled, inlined
 from artuline.core.physics.points import place_shapes
+from artuline.core.physics.polyhedra import convex, hull_plane, shape_mesh
 from artuline.core.physics.rounds import box_plane, round_box, round_plane, round_round
-from artuline.core.physics.state import BOX, CONTACTS, NEAR, PLANE
+from artuline.core.physics.state import BOX, CONTACTS, HULL, MESH, NEAR, PLANE
 
-ALLOWED = 1.3  # how much faster than at its start a body may get before the list of near pairs is made anew
-LEAST_SPEED = 0.5  # m/s that is allowed for at least
+ALLOWED = 0.1  # share of its speed that a body's velocity may change by before the list of near pairs is made anew
+LEAST_SPEED = 0.6  # m/s that is allowed for at least
 TOUCH = 0.002  # metres: points this close are contacts at any speed
 
 
@@ -40,22 +41,27 @@ def _gap_bound(S, a, b):
 
 @compiled
 def find_near(B, S, P, N, K, dt):
-    """Fill N with the pairs that may touch within dt; ``fastest`` of the bodies says up to which speed that holds."""
+    """Fill N with the pairs that may touch within dt; ``fastest`` of the bodies says up to which change of velocity."""
     place_shapes(B, S)
     for i in range(B.shape[0]):
-        v = math.sqrt(B[i].v[0] ** 2 + B[i].v[1] ** 2 + B[i].v[2] ** 2)
-        B[i].fastest = ALLOWED * v + LEAST_SPEED
+        v = B[i].v
+        for k in range(3):
+            B[i].listed[k] = v[k]
+        B[i].fastest = ALLOWED * math.sqrt(v[0] * v[0] + v[1] * v[1] + v[2] * v[2]) + LEAST_SPEED
     K[NEAR] = 0
     for k in range(P.shape[0]):
         a, b = P[k].a, P[k].b
         ba, bb = S[a].body, S[b].body
         reach = TOUCH + S[a].margin + S[b].margin
+        vx, vy, vz = 0.0, 0.0, 0.0
         for s in range(2):
             i = ba if s == 0 else bb
             if i >= 0:
-                arm = math.sqrt(B[i].w[0] ** 2 + B[i].w[1] ** 2 + B[i].w[2] ** 2) * S[a if s == 0 else b].reach
-                reach += dt * (B[i].fastest + ALLOWED * arm)
-        if _gap_bound(S, a, b) < reach:
+                sign = 1.0 if s == 0 else -1.0
+                vx, vy, vz = vx + sign * B[i].v[0], vy + sign * B[i].v[1], vz + sign * B[i].v[2]
+                arm = 1.3 * math.sqrt(B[i].w[0] ** 2 + B[i].w[1] ** 2 + B[i].w[2] ** 2) * S[a if s == 0 else b].reach
+                reach += dt * (B[i].fastest + arm)
+        if _gap_bound(S, a, b) < reach + dt * math.sqrt(vx * vx + vy * vy + vz * vz):
             N[K[NEAR]] = k
             K[NEAR] += 1
         else:
@@ -65,10 +71,10 @@ def find_near(B, S, P, N, K, dt):
 
 @compiled
 def still_near(B):
-    """Whether no body has become faster than the list of near pairs allows for."""
+    """Whether no body's velocity has changed by more than the list of near pairs allows for."""
     for i in range(B.shape[0]):
-        v = B[i].v[0] ** 2 + B[i].v[1] ** 2 + B[i].v[2] ** 2
-        if v > B[i].fastest * B[i].fastest:
+        v, l = B[i].v, B[i].listed
+        if (v[0] - l[0]) ** 2 + (v[1] - l[1]) ** 2 + (v[2] - l[2]) ** 2 > B[i].fastest * B[i].fastest:
             return False
     return True
 
@@ -100,10 +106,16 @@ def _narrow(C, S, K, G, a, b, margin):
     """Contact points of one pair; kind[a] <= kind[b]."""
     ka, kb = S[a].kind, S[b].kind
     if kb == PLANE:
-        if ka == BOX:
+        if ka == HULL:
+            hull_plane(C, S, K, G, a, b, margin)
+        elif ka == BOX:
             box_plane(C, S, K, a, b, margin)
         else:
             round_plane(C, S, K, a, b, margin)
+    elif kb == MESH:
+        shape_mesh(C, S, K, G, a, b, margin)
+    elif kb == HULL:
+        convex(C, S, K, G, a, b, margin)
     elif kb == BOX:
         if ka == BOX:
             box_box(C, S, K, a, b, margin)

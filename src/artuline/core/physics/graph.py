@@ -15,6 +15,8 @@ import math
 from artuline.core.physics.kernels import compiled, inlined
 from artuline.core.physics.state import MOST_NEIGHBOURS
 
+FILL = 6  # pairs of neighbours a body, on average, up to which contacts between free bodies are factored
+
 
 @inlined
 def _connect(A, a, b):
@@ -48,9 +50,10 @@ def arrange(B, J, C, A, count, order, contacts):
 
     The body with the fewest neighbours goes next, or nearly: those with up to one, then up to two, and so on (George & Liu
     1989, The Evolution of the Minimum Degree Ordering Algorithm), so that trees go from their leaves. ``contacts``:
-    with those between free bodies. A: scratch. False if a body has more neighbours than there is room for.
+    with those between free bodies. A: scratch. False if a body has more neighbours than there is room for, or many have many.
     """
     n = B.shape[0]
+    fill = FILL * n + 400 if contacts else 1 << 40
     for i in range(n):
         A[i, 0] = 0
         B[i].rank = -1
@@ -81,6 +84,9 @@ def arrange(B, J, C, A, count, order, contacts):
             done += 1
             m = A[i, 0]
             B[i].neighbours = m
+            fill -= m * m
+            if fill < 0:
+                return False
             for s in range(m):
                 B[i].up[s] = A[i, 1 + s]
                 _disconnect(A, A[i, 1 + s], i)

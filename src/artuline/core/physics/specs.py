@@ -7,6 +7,7 @@ import numpy as np
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry import mass as mass_properties
 from artuline.core.geometry import rotation
+from artuline.core.geometry.polyhedron import hull_of
 from artuline.core.geometry.rotation import IDENTITY, Array
 from artuline.core.physics.state import AXES, BALL, FIXED, FREE, HINGE, LIMITED, LOCKED, PIN, SLIDE, TIE, WELD
 from artuline.core.scene.model import Shape
@@ -25,7 +26,8 @@ class BodySpec:
     """A body: shapes in its own frame, density (kg/m^3) or mass (kg), pose of its frame in the world.
 
     ``inertia`` (3,) principal moments (kg m^2) may be given for a body without shapes. ``drag``: of the linear
-    and the angular velocity, 1/s. ``area`` (3,): m^2 that wind meets along the principal axes.
+    and the angular velocity, 1/s. ``area`` (3,): m^2 that wind meets along the principal axes; by default
+    that of its shapes.
     """
 
     shapes: tuple[Shape, ...] = ()
@@ -35,7 +37,7 @@ class BodySpec:
     friction: float = 0.6
     restitution: float = 0.0
     drag: tuple[float, float] = (0.0, 0.0)
-    area: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    area: tuple[float, float, float] | None = None
     position: Array = field(default_factory=lambda: np.zeros(3))
     rotation: Array = field(default_factory=lambda: IDENTITY.copy())
     velocity: Array = field(default_factory=lambda: np.zeros(3))
@@ -133,12 +135,47 @@ def fill_joint(row: np.void, j: JointSpec) -> None:
 
 
 def shape_mass(shape: Shape) -> tuple[float, Array]:
-    """Volume (m^3) and principal inertia per unit mass (3,) of a shape in its own frame."""
+    """Volume (m^3) and principal inertia per unit mass (3,) of a shape; of a mesh, none."""
     if shape.kind == "box":
         return mass_properties.box(np.array(shape.half))
     if shape.kind == "sphere":
         return mass_properties.sphere(shape.radius)
+    if shape.kind == "hull":
+        hull = hull_of(shape.points)
+        return hull.volume, hull.moments
+    if shape.kind == "mesh":
+        return 0.0, np.ones(3)
     return mass_properties.capsule(shape.radius, shape.half_length)
+
+
+def mass_frame(shape: Shape) -> tuple[Array, Array]:
+    """Centre of mass (3,) of a shape and rotation (4,) of its principal axes, in the frame that carries it."""
+    place, turn = np.array(shape.position), np.array(shape.rotation)
+    if shape.kind != "hull":
+        return place, turn
+    hull = hull_of(shape.points)
+    return place + rotation.rotate(turn, hull.centre), rotation.multiply(turn, hull.axes)
+
+
+def wind_area(shapes: tuple[Shape, ...], turn: Array) -> Array:
+    """What the wind meets of shapes along the axes of a frame turned by ``turn`` (4,), m^2 (3,); shapes that hide
+    each other count each.
+    """
+    total = np.zeros(3)
+    for s in shapes:
+        axes = rotation.rotate(rotation.conjugate(np.array(s.rotation)), rotation.rotate(turn, np.eye(3)))
+        if s.kind == "box":
+            x, y, z = s.half
+            total += np.abs(axes) @ (4.0 * np.array([y * z, z * x, x * y]))
+        elif s.kind == "hull":
+            hull = hull_of(s.points)
+            a, b, c = (hull.vertices[hull.triangles[:, k]] for k in range(3))
+            total += 0.25 * np.abs(axes @ np.cross(b - a, c - a).T).sum(axis=1)
+        elif s.kind != "mesh":
+            half = s.half_length if s.kind == "capsule" else 0.0
+            across = np.sqrt(np.maximum(1.0 - axes[:, 0] ** 2, 0.0))
+            total += np.pi * s.radius**2 + 4.0 * s.radius * half * across
+    return total
 
 
 def body_mass(b: BodySpec, i: int) -> tuple[float, Array, Array, Array]:
@@ -160,11 +197,14 @@ def body_mass(b: BodySpec, i: int) -> tuple[float, Array, Array, Array]:
     parts = [shape_mass(s) for s in b.shapes]
     volumes = np.array([p[0] for p in parts])
     total = float(volumes.sum()) * b.density if b.mass is None else b.mass
+    if not volumes.sum() > 0.0:
+        return 1.0, np.zeros(3), IDENTITY, np.ones(3)
     masses = volumes / volumes.sum() * total
+    frames = [mass_frame(s) for s in b.shapes]
     mass, centre, tensor = mass_properties.combine(
         masses,
-        np.array([s.position for s in b.shapes]),
-        np.array([s.rotation for s in b.shapes]),
+        np.array([f[0] for f in frames]),
+        np.array([f[1] for f in frames]),
         masses[:, None] * np.array([p[1] for p in parts]),
     )
     moments, axes = np.linalg.eigh(tensor)

@@ -22,6 +22,10 @@ MOST_NEIGHBOURS = 16
 CONTACTS, ASKED, DONE, FACTORED, SOLVED, NEAR, SWEPT, HALTED = range(8)
 COUNTERS = 8
 
+# Rows of the array of hulls and meshes: scratch of the contact search, then their data
+SIMPLEX, WITNESS, POLYGON, TRIANGLE, HULLS = 0, 4, 8, 40, 50
+HULL_COLUMNS = 10
+
 _F, _I, _B = np.float64, np.int64, np.bool_
 
 #: Poses are those of the principal axes at the centre of mass.
@@ -58,7 +62,10 @@ BODY = np.dtype(
         ("g", _F, 6),  # scratch of a swept contact
         ("penetration", _F),  # worst since the last reset, metres
         ("contact", _F),  # sum of normal impulses, N s
-        ("fastest", _F),  # speed that the list of near pairs allows for
+        ("listed", _F, 3),  # velocity when the list of near pairs was made
+        ("fastest", _F),  # change of it that the list allows for
+        ("strongest", _F),  # hardest normal impulse since the last reset, N s, and where
+        ("touch", _F, 3),
         ("up", _I, MOST_NEIGHBOURS),  # the neighbours of E
         ("neighbours", _I),
         ("rank", _I),  # place in the order of elimination
@@ -165,6 +172,8 @@ CONTACT = np.dtype(
         ("ra", _F, 3),  # arms
         ("rb", _F, 3),
         ("impulse", _F, 3),  # of a swept contact
+        ("applied", _F, 3),  # what the next solve applies of it
+        ("weight", _F, 2),  # mass that each body weighs in with
         ("flips", _I),
         ("turns", _I),
         ("shapes", _I, 2),
@@ -180,7 +189,7 @@ CONTACT = np.dtype(
 )
 
 #: What is remembered of a contact from one substep to the next.
-MEMORY = np.dtype([("hold", _F), ("feature", _I), ("state", _I)], align=True)
+MEMORY = np.dtype([("hold", _F), ("force", _F, 3), ("feature", _I), ("state", _I)], align=True)
 
 #: Springs that pull a point of a body to a place in the world; body -1: none.
 TUG = np.dtype(

@@ -37,14 +37,17 @@ from artuline.core.physics.state import ASKED, CONTACTS, DONE, FACTORED, HALTED,
 
 MOST_SET_BACK = 0.02  # radians a body may be turned to set back what is too deep
 MOST_TURN = 0.35  # radians a free body may turn in a substep
-CLOSED = 2e-6  # metres: joints count as closed
-CLOSED_ANGLE = 2e-5  # radians
+MOST_TURN_CROWD = 0.9  # in a crowd
+CROWD_SETTLED = 1e-2  # m/s: largest correction of a swept contact that counts as none
+CLOSED = 8e-6  # metres: joints count as closed
+CLOSED_ANGLE = 8e-5  # radians
 OPEN = 2e-5  # metres: joints count as failed
 OPEN_ANGLE = 0.01
 WORST_OPEN = 2e-3  # metres: as deep as halving goes, what is still accepted
 SETTLED = 0.04  # relative change of friction forces that counts as none
 PASSES = 12
-CROWD_PASSES = 6  # with swept contacts, which are not exact in any case
+CROWD_PASSES = 5  # with swept contacts, which are not exact in any case
+CROWD_CATCH = 1  # passes in which their other contacts may change
 RELEASE = 7  # passes in which contacts and limits may still let go
 CATCH = 9  # passes in which they may still begin to push
 DEEPEST = 6  # halvings
@@ -84,7 +87,8 @@ def attempt(B, J, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, ahead, 
 
     ``ahead``: seconds until the targets are due. Returns whether it was accepted.
     """
-    if not last and _turns_too_far(B, h, False):
+    most = MOST_TURN_CROWD if K[SWEPT] > 0 else MOST_TURN
+    if not last and _turns_too_far(B, h, False, most):
         return False
     world_inertia(B)
     free_velocities(B, gravity, wind, h)
@@ -94,39 +98,39 @@ def attempt(B, J, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, ahead, 
     prepare_contacts(B, S, P, C, O, K, h)
     K[SWEPT] = 0
     if not arrange(B, J, C, A, K[CONTACTS], order, True):
-        choose_swept(B, C, K)
+        choose_swept(B, C, K, h)
         arrange(B, J, C, A, K[CONTACTS], order, False)
     drift(B, h)
     worst, angle, _ = residuals(B, J, h, False, False, True)
     fresh = True
-    moved, slow = 0.0, 2.0
+    moved = 0.0
     crowd = K[SWEPT] > 0
     passes = CROWD_PASSES if crowd else PASSES
     for p in range(passes):
         if fresh:
             _fresh(B, J, C, T, K, W, order, h)
-        if K[SWEPT] > 0:
-            before = moved
-            moved = sweep(B, C, K, 2, slow)
-            if p > 0 and moved > 0.7 * before:
-                slow *= 2.0
+        if crowd:
+            moved = sweep(B, C, K, h)
         _iterate(B, J, C, T, K, W, order, h, ahead, fresh)
-        catch, release = p < passes - (PASSES - CATCH), p < passes - (PASSES - RELEASE)
+        catch, release = p < (CROWD_CATCH if crowd else CATCH), p < (CROWD_CATCH if crowd else RELEASE)
         fresh, unsettled = update_contacts(B, C, K, catch, release, fresh)
         drift(B, h)
         worst, angle, switched = residuals(B, J, h, catch, release, False)
         fresh = fresh or switched
-        if not fresh and worst < CLOSED and angle < CLOSED_ANGLE and unsettled < SETTLED and moved < 2e-3:
+        if not fresh and worst < CLOSED and angle < CLOSED_ANGLE and unsettled < SETTLED and moved < CROWD_SETTLED:
             break
     sound = worst <= (WORST_OPEN if crowd else OPEN) and angle <= OPEN_ANGLE  # false for numbers that are none
     if not sound:
         if not last:
             return False
-        if not (worst <= WORST_OPEN and angle <= 0.1):
+        if crowd and worst <= 10.0 * WORST_OPEN and angle <= 0.1:
+            _calm(B)
+            K[HALTED] += 1
+        elif not (worst <= WORST_OPEN and angle <= 0.1):
             _freeze(B)
             K[HALTED] += 1
             return True
-    if not last and _turns_too_far(B, h, True):
+    if not last and _turns_too_far(B, h, True, MOST_TURN_CROWD if crowd else MOST_TURN):
         return False
     _set_back(B, J, C, K, order, h)
     _accept(B, J, P, N, C, O, K, h, last)
@@ -160,13 +164,22 @@ def _set_back(B, J, C, K, order, h):
 
 
 @inlined
-def _turns_too_far(B, h, end):
+def _turns_too_far(B, h, end, most):
     for i in range(B.shape[0]):
         if B[i].free:
             w = B[i].w1 if end else B[i].w
-            if not (w[0] ** 2 + w[1] ** 2 + w[2] ** 2) * h * h < MOST_TURN * MOST_TURN:
+            if not (w[0] ** 2 + w[1] ** 2 + w[2] ** 2) * h * h < most * most:
                 return True
     return False
+
+
+@inlined
+def _calm(B):
+    """Take half of the speed of everything, where contacts of a crowd do not agree."""
+    for i in range(B.shape[0]):
+        if B[i].free:
+            for a in range(3):
+                B[i].tv[a], B[i].w1[a] = 0.5 * B[i].tv[a], 0.5 * B[i].w1[a]
 
 
 @inlined
@@ -198,15 +211,15 @@ def _accept(B, J, P, N, C, O, K, h, last):
         P[N[k]].incoming[0] = P[N[k]].incoming[1]
         P[N[k]].incoming[1] = 0.0
         P[N[k]].olds = 0
-    remember(P, C, O, K)
+    remember(P, C, O, K, h)
     for c in range(K[CONTACTS]):
         a, b = C[c].a, C[c].b
         if C[c].gap < 0.0:
             B[a].penetration = max(B[a].penetration, -C[c].gap)
         if C[c].push > 0.0:
-            B[a].contact += C[c].push
+            _note(B, a, C, c)
             if b >= 0:
-                B[b].contact += C[c].push
+                _note(B, b, C, c)
     for j in range(J.shape[0]):
         if not J[j].live:
             continue
@@ -220,6 +233,17 @@ def _accept(B, J, P, N, C, O, K, h, last):
         excess, used = limit_excess(B, J, j)
         J[j].excess = max(J[j].excess, excess)
         J[j].used = max(J[j].used, used)
+
+
+@inlined
+def _note(B, i, C, c):
+    """Add a contact to what its body i has felt since the last reset."""
+    push = C[c].push
+    B[i].contact += push
+    if push > B[i].strongest:
+        B[i].strongest = push
+        for k in range(3):
+            B[i].touch[k] = C[c].point[k]
 
 
 @folded

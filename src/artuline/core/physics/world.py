@@ -4,14 +4,18 @@ One ``World`` serves the tryout, the takes and the command line. Poses outside a
 carry the bodies; inside they are those of the principal axes at the centre of mass.
 """
 
+from collections.abc import Mapping
+
 import numpy as np
 
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation, transforms
+from artuline.core.geometry.polyhedron import TriangleMesh, hull_of
 from artuline.core.geometry.rotation import IDENTITY, Array
 from artuline.core.physics.collide import find_contacts, find_near
 from artuline.core.physics.joints import HARD
-from artuline.core.physics.specs import TREE_KINDS, BodySpec, JointSpec, body_mass, fill_joint, shape_mass
+from artuline.core.physics.solids import fill_solids, most_contacts
+from artuline.core.physics.specs import TREE_KINDS, BodySpec, JointSpec, body_mass, fill_joint, shape_mass, wind_area
 from artuline.core.physics.state import (
     BODY,
     BOX,
@@ -19,8 +23,10 @@ from artuline.core.physics.state import (
     CONTACT,
     CONTACTS,
     COUNTERS,
+    HULL,
     JOINT,
     MEMORY,
+    MESH,
     MOST_NEIGHBOURS,
     PAIR,
     PLANE,
@@ -33,7 +39,7 @@ from artuline.core.scene.model import Shape
 
 __all__ = ["BodySpec", "JointSpec", "World", "shape_mass"]
 
-KINDS = {"sphere": SPHERE, "capsule": CAPSULE, "box": BOX}
+KINDS = {"sphere": SPHERE, "capsule": CAPSULE, "box": BOX, "hull": HULL, "mesh": MESH}
 MOST_CONTACTS = 8192
 
 
@@ -50,9 +56,11 @@ class World:
         gravity: tuple[float, float, float] = (0.0, -9.81, 0.0),
         wind: tuple[float, float, float] = (0.0, 0.0, 0.0),
         contacts: bool = True,
+        meshes: Mapping[str, TriangleMesh] | None = None,
     ):
         """Plane: height (m), friction and restitution of a level ground. ``off``: pairs of bodies that do not
-        collide; joined bodies never do. Raises ArtulineError for numbers that no motion can come from.
+        collide; joined bodies never do. ``meshes``: what shapes of the kind mesh refer to by their assets.
+        Raises ArtulineError for numbers that no motion can come from.
         """
         joints = list(joints)
         n = len(bodies)
@@ -74,7 +82,8 @@ class World:
         made["v"] = v + np.cross(spin, rotation.rotate(turns, self.local_p))
         made["mass"], made["inertia"], made["free"] = masses, inertias, [b.free for b in bodies]
         made["drag"] = np.array([b.drag for b in bodies]).reshape(n, 2)
-        made["area"] = np.array([b.area for b in bodies]).reshape(n, 3)
+        for i, b in enumerate(bodies):
+            made["area"][i] = wind_area(b.shapes, self.local_q[i]) if b.area is None else b.area
         made["goal_x0"] = made["goal_x1"] = x
         made["goal_q0"] = made["goal_q1"] = q
         made["goal_ratio"] = 1.0
@@ -83,16 +92,17 @@ class World:
         self.elimination = np.arange(n)
         self.coupled = np.zeros((n, MOST_NEIGHBOURS + 1), np.int64)
         self.follow = np.array([joints[k].follow for k in self.order], bool)
+        self.meshes = meshes or {}
         self.shapes = self._shapes(bodies, plane)
+        self.hulls = fill_solids(self.shapes, [s for b in bodies for s in b.shapes], self.meshes)
         self.pairs = self._pairs(bodies, joints, off) if contacts else np.zeros(0, PAIR)
         self.near = np.zeros(max(len(self.pairs), 1), np.int64)
-        room = max(64, min(12 * len(self.pairs), MOST_CONTACTS))
+        room = max(64, min(most_contacts(self.shapes) * len(self.pairs), MOST_CONTACTS))
         self.contacts, self.memory = np.zeros(room, CONTACT), np.zeros(room, MEMORY)
         self.tugs = np.zeros(1, TUG)
         self.tugs["body"], self.tugs["frequency"], self.tugs["mass"] = -1, 1.0, 1.0
         self.counters = np.zeros(COUNTERS, np.int64)
         self.scratch = np.zeros((4, 3, 3))
-        self.hulls = np.zeros((1, 4))
 
     @staticmethod
     def _check(bodies: list[BodySpec], joints: list[JointSpec]) -> None:
@@ -145,7 +155,9 @@ class World:
         return made
 
     def _shapes(self, bodies: list[BodySpec], plane: tuple[float, float, float] | None) -> np.ndarray:
-        made = np.zeros(sum(len(b.shapes) for b in bodies) + (plane is not None), SHAPE)
+        # one more for the triangle in hand, if there are meshes
+        meshes = any(s.kind == "mesh" for b in bodies for s in b.shapes)
+        made = np.zeros(sum(len(b.shapes) for b in bodies) + (plane is not None) + meshes, SHAPE)
         k = 0
         for i, b in enumerate(bodies):
             for s in b.shapes:
@@ -154,7 +166,8 @@ class World:
                     self.local_p[i], self.local_q[i], np.array(s.position), np.array(s.rotation)
                 )
                 row["body"], row["kind"] = i, KINDS[s.kind]
-                row["extent"], row["reach"] = _size(s)
+                row["extent"], row["reach"] = _size(s, self.meshes)
+                row["margin"] = s.margin
                 row["friction"], row["restitution"] = b.friction, b.restitution
                 k += 1
         if plane is not None:
@@ -172,8 +185,8 @@ class World:
             apart[a, b] = apart[b, a] = True
         group = np.array([b.group for b in bodies] + [-1])
         apart |= (group[:, None] == group[None]) & (group[:, None] >= 0)
-        first, second = np.triu_indices(len(body), 1)
-        keep = ~apart[body[first], body[second]]
+        first, second = np.triu_indices(sum(len(b.shapes) for b in bodies) + (self.shapes["kind"] == PLANE).sum(), 1)
+        keep = ~apart[body[first], body[second]] & ~((kind[first] >= MESH) & (kind[second] >= MESH))
         first, second = first[keep], second[keep]
         made = np.zeros(len(first), PAIR)
         swap = kind[first] > kind[second]
@@ -264,7 +277,7 @@ class World:
 
     def reset_report(self) -> None:
         """Start new worst values and sums."""
-        for name in ("penetration", "contact"):
+        for name in ("penetration", "contact", "strongest"):
             self.bodies[name] = 0.0
         for name in ("separation", "excess", "used"):
             self.joints[name] = 0.0
@@ -288,7 +301,12 @@ class World:
         return linear[b["free"]].sum(axis=0), (spin + np.cross(b["x"], linear))[b["free"]].sum(axis=0)
 
 
-def _size(shape: Shape) -> tuple[Array, float]:
+def _size(shape: Shape, meshes: Mapping[str, TriangleMesh]) -> tuple[Array, float]:
+    """What a record holds of a shape's size, and the radius of its bounding sphere."""
+    if shape.kind == "hull":
+        return np.zeros(3), float(np.linalg.norm(hull_of(shape.points).vertices, axis=1).max())
+    if shape.kind == "mesh":
+        return np.zeros(3), float(np.linalg.norm(meshes[str(shape.asset)].vertices, axis=1).max())
     if shape.kind == "box":
         return np.array(shape.half), float(np.linalg.norm(shape.half))
     half = shape.half_length if shape.kind == "capsule" else 0.0

@@ -33,9 +33,9 @@ def compile_contacts() -> None:
     contacts.contact_forces(b, c, k, True)
     contacts.update_contacts(b, c, k, True, True, True)
     contacts.set_back_contacts(b, c, k, 0.1)
-    contacts.remember(p, c, m, k)
-    contacts.choose_swept(b, c, k)
-    contacts.sweep(b, c, k, 1, 1.0)
+    contacts.remember(p, c, m, k, 0.1)
+    contacts.choose_swept(b, c, k, 0.1)
+    contacts.sweep(b, c, k, 0.1)
 
 
 def compile_joints() -> None:

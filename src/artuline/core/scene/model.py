@@ -79,20 +79,31 @@ class Shape(Model):
     """A collision shape in the frame of its bone (metres). A capsule's axis is x.
 
     ``radius``: sphere and capsule. ``half_length``: capsule, without the caps. ``half``: box half extents.
+    ``points``: of a convex hull. ``asset``: the triangles of a mesh, for obstacles only. ``margin``: thickness that
+    collisions add on all sides.
     """
 
-    kind: Literal["capsule", "sphere", "box"]
+    kind: Literal["capsule", "sphere", "box", "hull", "mesh"]
     position: Vec3 = ZERO
     rotation: Quat = UPRIGHT
     radius: NonNegative = 0.0
     half_length: NonNegative = 0.0
     half: Vec3 = ZERO
+    points: Annotated[tuple[Vec3, ...], Field(max_length=64)] = ()
+    asset: str | None = None
+    margin: NonNegative = 0.0
 
     @model_validator(mode="after")
     def _has_size(self) -> "Shape":
         if self.kind == "box":
             if min(self.half) <= 0.0:
                 raise ValueError("a box needs three half extents above zero")
+        elif self.kind == "hull":
+            if len(self.points) < 4:
+                raise ValueError("a convex hull needs four points or more")
+        elif self.kind == "mesh":
+            if self.asset is None:
+                raise ValueError("a mesh needs an asset with its triangles")
         elif self.radius <= 0.0:
             raise ValueError(f"a {self.kind} needs a radius above zero")
         return self
@@ -101,7 +112,8 @@ class Shape(Model):
 class Body(Model):
     """A rigid body that carries a bone. Density in kg/m^3; a given mass in kg overrides it.
 
-    ``drag``, ``spin_drag``: the share of its velocity and of its spin that the air takes, 1/s.
+    ``drag``, ``spin_drag``: the share of its velocity and of its spin that the air takes, 1/s. Bodies whose
+    ``apart`` is the same word, and not empty, do not collide.
     """
 
     id: Id
@@ -113,6 +125,15 @@ class Body(Model):
     restitution: Share = 0.05
     drag: NonNegative = 0.0
     spin_drag: NonNegative = 0.0
+    apart: str = ""
+
+    @model_validator(mode="after")
+    def _solid(self) -> "Body":
+        if any(s.kind == "mesh" for s in self.shapes):
+            raise ValueError(
+                f"body {self.id!r} has a triangle mesh, which cannot be moved by physics; use convex hulls"
+            )
+        return self
 
 
 #: A range of an axis in metres or radians; (0, 0) is locked, None is free.
@@ -217,6 +238,7 @@ class Figure(Model):
 
     ``unit``: metres per file unit. ``position`` (m) and ``turn`` (radians about Y) place it in the scene.
     ``clip_start``: the scene frame at which the clip begins. ``asset``: the mesh arrays, if any.
+    ``velocity`` (m/s) and ``spin`` (rad/s, about its centre of mass) are added when its bodies are first handed over.
     """
 
     id: Id
@@ -237,6 +259,8 @@ class Figure(Model):
     layers: tuple[Layer, ...] = ()
     pairs_off: tuple[tuple[str, str], ...] = ()
     self_collision: bool = True
+    velocity: Vec3 = ZERO
+    spin: Vec3 = ZERO
 
     @cached_property
     def bone_index(self) -> dict[str, int]:
@@ -372,6 +396,56 @@ class Ground(Model):
     restitution: Share = 0.1
 
 
+class VectorKey(Model):
+    """A vector at a frame."""
+
+    frame: float
+    value: Vec3
+
+
+class VectorLane(Model):
+    """A vector over time, straight between its keys and held outside them."""
+
+    keys: tuple[VectorKey, ...] = ()
+
+    @model_validator(mode="after")
+    def _sorted(self) -> "VectorLane":
+        frames = [k.frame for k in self.keys]
+        if any(b < a for a, b in pairwise(frames)):
+            raise ValueError("the keys of a lane must run forward in time")
+        return self
+
+    def value(self, frames: np.ndarray, rest: Vec3) -> np.ndarray:
+        """The vector at frames (F,): (F, 3); ``rest`` without keys."""
+        if not self.keys:
+            return np.tile(np.array(rest), (len(frames), 1))
+        at, values = [k.frame for k in self.keys], np.array([k.value for k in self.keys])
+        return np.stack([np.interp(frames, at, values[:, c]) for c in range(3)], axis=1)
+
+
+class Gusts(Model):
+    """Gusts of the wind: its speed varies by ``strength`` (share of it) about ``rate`` times a second, by chance from ``seed``."""
+
+    strength: NonNegative = 0.0
+    rate: Positive = 0.5
+    seed: NonNegative = 0
+
+
+class Push(Model):
+    """A push on a body from frame ``start`` on, spread over ``frames``: impulse (N s) at a point of the body (m, its
+    bone's frame), and an impulse of rotation (N m s); both along the world's axes.
+    """
+
+    id: Id
+    figure: Id
+    body: Id
+    start: float
+    frames: Positive = 1.0
+    impulse: Vec3 = ZERO
+    turn: Vec3 = ZERO
+    point: Vec3 = ZERO
+
+
 class TakeRef(Model):
     """A recorded simulation; ``settings`` is the fingerprint of the scene that made it."""
 
@@ -386,7 +460,8 @@ class TakeRef(Model):
 class Scene(Model):
     """The whole document. ``rate`` in frames per second; ``start`` and ``end`` are frames, inclusive.
 
-    ``gravity`` in m/s^2, ``wind`` in m/s.
+    ``gravity`` in m/s^2, ``wind`` in m/s, both over time where their lanes have keys. ``pairs_off``: bodies of
+    different figures, or obstacles, that do not collide.
     """
 
     version: int = FORMAT_VERSION
@@ -396,7 +471,12 @@ class Scene(Model):
     end: int = 100
     substeps: Annotated[int, Field(ge=1, le=1000)] = 10
     gravity: Vec3 = (0.0, -9.81, 0.0)
+    gravity_lane: VectorLane = VectorLane()
     wind: Vec3 = ZERO
+    wind_lane: VectorLane = VectorLane()
+    gusts: Gusts = Gusts()
+    pushes: tuple[Push, ...] = ()
+    pairs_off: tuple[tuple[LinkEnd, LinkEnd], ...] = ()
     ground: Ground | None = Ground()
     figures: tuple[Figure, ...] = ()
     obstacles: tuple[Obstacle, ...] = ()
@@ -411,6 +491,15 @@ class Scene(Model):
         _unique("the scene", (t.id for t in self.takes), "take")
         _unique("the scene", (x.id for x in self.links), "link")
         bodies = {(f.id, b.id) for f in self.figures for b in f.bodies} | {(None, o.id) for o in self.obstacles}
+        _unique("the scene", (p.id for p in self.pushes), "push")
+        for push in self.pushes:
+            if (push.figure, push.body) not in bodies:
+                raise ValueError(f"push {push.id!r} refers to the body {push.body!r}, which does not exist")
+        for a, b in self.pairs_off:
+            if not {(a.figure, a.body), (b.figure, b.body)} <= bodies:
+                raise ValueError(
+                    f"a pair that does not collide refers to a body that does not exist: {a.body!r}, {b.body!r}"
+                )
         for link in self.links:
             for end in (link.a, link.b):
                 if end is not None and (end.figure, end.body) not in bodies:
