@@ -39,8 +39,8 @@ def fill_solids(rows: np.ndarray, shapes: Sequence[Shape], meshes: Mapping[str, 
             if key not in known:
                 known[key] = _add(add, s, meshes)
             row["first"], row["count"] = known[key]
-    triangle = rows[-1]
     if (rows["kind"] == MESH).any():
+        triangle = rows[-1]
         triangle["kind"], triangle["body"] = HULL, -1
         triangle["first"] = TRIANGLE, TRIANGLE + 3, TRIANGLE + 7
         triangle["count"] = 3, 1, 3

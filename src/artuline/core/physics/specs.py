@@ -26,7 +26,7 @@ class BodySpec:
     """A body: shapes in its own frame, density (kg/m^3) or mass (kg), pose of its frame in the world.
 
     ``inertia`` (3,) principal moments (kg m^2) may be given for a body without shapes. ``drag``: of the linear
-    and the angular velocity, 1/s. ``area`` (3,): m^2 that wind meets along the principal axes; by default
+    and the angular velocity, 1/s. ``area`` (3,): m^2 that the air meets along the principal axes; None:
     that of its shapes.
     """
 
@@ -37,7 +37,7 @@ class BodySpec:
     friction: float = 0.6
     restitution: float = 0.0
     drag: tuple[float, float] = (0.0, 0.0)
-    area: tuple[float, float, float] | None = None
+    area: tuple[float, float, float] | None = (0.0, 0.0, 0.0)
     position: Array = field(default_factory=lambda: np.zeros(3))
     rotation: Array = field(default_factory=lambda: IDENTITY.copy())
     velocity: Array = field(default_factory=lambda: np.zeros(3))

@@ -181,7 +181,7 @@ class World:
         body, kind = self.shapes["body"], self.shapes["kind"]
         n = len(bodies) + 1  # the world is the last
         apart = np.eye(n, dtype=bool)
-        for a, b in [*off, *((j.parent, j.child) for j in joints if j.kind not in ("tie", "pin"))]:
+        for a, b in [*off, *((j.parent, j.child) for j in joints if j.kind != "tie")]:
             apart[a, b] = apart[b, a] = True
         group = np.array([b.group for b in bodies] + [-1])
         apart |= (group[:, None] == group[None]) & (group[:, None] >= 0)
@@ -198,6 +198,11 @@ class World:
     def poses(self) -> tuple[Array, Array]:
         """Positions (n, 3) and rotations (n, 4) of the bodies' own frames."""
         return self._outer(self.bodies["x"], self.bodies["q"])
+
+    def outer_pose(self, i: int) -> tuple[Array, Array]:
+        """Position (3,) and rotation (4,) of the own frame of body i."""
+        inverse = transforms.rigid_inverse(self.local_p[i], self.local_q[i])
+        return transforms.rigid_multiply(self.bodies["x"][i], self.bodies["q"][i], *inverse)
 
     def _outer(self, x: Array, q: Array) -> tuple[Array, Array]:
         return transforms.rigid_multiply(x, q, *transforms.rigid_inverse(self.local_p, self.local_q))

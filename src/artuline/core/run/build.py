@@ -5,12 +5,13 @@ from dataclasses import dataclass
 import numpy as np
 
 from artuline.core.errors import ArtulineError
+from artuline.core.geometry.polyhedron import TriangleMesh, triangle_mesh
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.keyed import keyed_matrices, obstacle_motion
 from artuline.core.motion.skeleton import rest_matrices, rigid
-from artuline.core.physics.world import BodySpec, JointSpec, World, shape_mass
+from artuline.core.physics.world import BodySpec, JointSpec, World
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.model import ZERO, AxisRange, Body, Figure, Group, Joint, Link, Scene
+from artuline.core.scene.model import ZERO, AxisRange, Body, Figure, Group, Joint, Link, Push, Scene
 
 TONE_FREQUENCY = 12.0  # Hz at tone 1
 RETURN_FREQUENCY = 10.0  # Hz of the pull towards the keys just above handover 0
@@ -49,6 +50,7 @@ class Built:
     world: World
     slots: tuple[Slot, ...]
     joints: tuple[tuple[int, Joint], ...]
+    pushes: list[tuple[int, Push]]
 
     @property
     def joint_names(self) -> list[str]:
@@ -118,6 +120,8 @@ def build(scene: Scene, assets: AssetStore) -> Built:
     slots: list[Slot] = []
     links: list[tuple[int, Joint]] = []
     off: set[tuple[int, int]] = set()
+    apart: dict[tuple[str, str], int] = {}
+    windy = any(scene.wind) or bool(scene.wind_lane.keys)
     index_of: dict[tuple[str | None, str], int] = {}
     for k, f in enumerate(scene.figures):
         first = len(specs)
@@ -132,7 +136,8 @@ def build(scene: Scene, assets: AssetStore) -> Built:
                 BodySpec(
                     shapes=body.shapes, density=body.density, mass=body.mass, inertia=inertia,
                     friction=body.friction, restitution=body.restitution, position=p[bone], rotation=q[bone],
-                    drag=(body.drag, body.spin_drag), area=_area(body),
+                    drag=(body.drag, body.spin_drag), group=_apart(apart, f.id, body),
+                    area=None if windy else (0.0, 0.0, 0.0),
                 )
             )  # fmt: skip
         for j in f.joints:
@@ -159,12 +164,29 @@ def build(scene: Scene, assets: AssetStore) -> Built:
             BodySpec((o.shape,), mass=1.0, friction=o.friction, restitution=o.restitution,
                      position=p0[0], rotation=q0[0], free=False)
         )  # fmt: skip
+    off |= {(index_of[a.figure, a.body], index_of[b.figure, b.body]) for a, b in scene.pairs_off}
     figures = len(joints)
     joints += [_link(scene, index_of, x) for x in scene.links]
     g = scene.ground
     plane = (g.height, g.friction, g.restitution) if g is not None else None
-    world = World(specs, joints, plane=plane, off=off, gravity=scene.gravity, wind=scene.wind)
-    return Built(scene, assets, world, tuple(slots), tuple(links[k] for k in world.order if k < figures))
+    meshes = {s: mesh_solid(assets, s) for o in scene.obstacles if (s := o.shape.asset) is not None}
+    world = World(specs, joints, plane=plane, off=off, gravity=scene.gravity, wind=scene.wind, meshes=meshes)
+    in_order = tuple(links[k] for k in world.order if k < figures)
+    pushes = [(index_of[p.figure, p.body], p) for p in scene.pushes]
+    return Built(scene, assets, world, tuple(slots), in_order, pushes)
+
+
+def mesh_solid(assets: AssetStore, key: str) -> TriangleMesh:
+    """The triangles of an asset (vertices (V, 3) in metres, triangles (T, 3)), ready for contacts."""
+    arrays = assets[key]
+    if "vertices" not in arrays or "triangles" not in arrays:
+        raise ArtulineError(f"the data {key} of an obstacle is no mesh")
+    return triangle_mesh(arrays["vertices"], arrays["triangles"])
+
+
+def _apart(known: dict[tuple[str, str], int], figure: str, body: Body) -> int:
+    """The number of the group of bodies that do not collide, -1 for none."""
+    return known.setdefault((figure, body.apart), len(known)) if body.apart else -1
 
 
 def _link(scene: Scene, index: dict[tuple[str | None, str], int], link: Link) -> JointSpec:
@@ -189,13 +211,6 @@ def _axes(joint: Joint) -> tuple[AxisRange, ...]:
     if joint.kind == "axes":
         return joint.axes if joint.limited else tuple(r if r == (0.0, 0.0) else None for r in joint.axes)
     return ()
-
-
-def _area(body: Body) -> tuple[float, float, float]:
-    """What the wind meets of a body from each side, m^2: round, by the shapes' volumes."""
-    volume = sum(shape_mass(s)[0] for s in body.shapes)
-    side = np.pi * (3.0 * volume / (4.0 * np.pi)) ** (2.0 / 3.0)
-    return (side, side, side)
 
 
 def require_bodies(scene: Scene) -> None:

@@ -9,6 +9,7 @@ from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.keyed import keyed_pose
 from artuline.core.run.build import Built, build, require_bodies, return_frequency, tone_frequency
+from artuline.core.run.forces import add_velocity, gravity_at, set_pushes, wind_at
 from artuline.core.run.shown import shown_pose
 from artuline.core.run.take import Take
 from artuline.core.scene import edit
@@ -41,11 +42,12 @@ def run(
     n, m = len(built.world.bodies), len(built.world.joints)
     count = len(frames)
     position, turn = np.zeros((count, n, 3)), np.zeros((count, n, 4))
-    contact, penetration = np.zeros((count, n)), np.zeros((count, n))
+    contact, penetration, touch = np.zeros((count, n)), np.zeros((count, n)), np.zeros((count, n, 3))
     separation, excess, used = np.zeros((count, m)), np.zeros((count, m)), np.zeros((count, m))
     kinetic = np.zeros((count, n))
     handover, _ = built.lanes(frames.astype(float))
     was_free = np.zeros(n, bool)
+    started: set[int] = set()
     for first in range(0, count - 1, CHUNK):
         last = min(first + CHUNK, count - 1)
         chunk = _Chunk(built, frames[first], last - first)
@@ -54,11 +56,11 @@ def run(
         for k in range(last - first):
             if cancelled():
                 raise CancelledError
-            was_free = chunk.step(k, was_free)
+            was_free = chunk.step(k, was_free, started)
             i = first + k + 1
             position[i], turn[i] = built.world.poses()
             b, j = built.world.bodies, built.world.joints
-            contact[i], penetration[i] = b["contact"], b["penetration"]
+            contact[i], penetration[i], touch[i] = b["contact"], b["penetration"], b["touch"]
             separation[i], excess[i], used[i] = j["separation"], j["excess"], j["used"]
             kinetic[i] = built.world.kinetic()
             built.world.reset_report()
@@ -77,6 +79,7 @@ def run(
         rotation=turn,
         handover=handover,
         contact=contact,
+        touch=touch,
         penetration=penetration,
         separation=separation,
         excess=excess,
@@ -108,13 +111,17 @@ class _Chunk:
         self.drive = np.zeros((len(middle), len(built.world.joints)))
         self.drive[:, : len(own)] = tone_frequency(self.tone[:, child] * own)
         self.first = first
+        # a substep begins with the kick of the time around its start
+        self.gravity, self.wind = gravity_at(scene, times[:-1]), wind_at(scene, times[:-1])
 
-    def step(self, frame: int, was_free: np.ndarray) -> np.ndarray:
-        """Advance one frame; returns which bodies are free at its end."""
+    def step(self, frame: int, was_free: np.ndarray, started: set[int]) -> np.ndarray:
+        """Advance one frame; returns which bodies are free at its end. ``started``: figures that have been free."""
         a, b = frame * self.k, (frame + 1) * self.k
         world, h = self.built.world, 1.0 / (self.built.scene.rate * self.k)
         start_keyed(world.bodies, ~was_free, self.x[a : a + 2], self.r[a : a + 2], h)
         self.built.set_links(self.first + frame)
+        set_pushes(world, self.built.pushes, self.first + frame, self.built.scene.rate, self.k)
+        self._start(self.free[a], started)
         if not self.free[a:b].any():
             world.bodies["x"], world.bodies["q"] = self.x[b], self.r[b]
             world.bodies["free"] = False
@@ -126,8 +133,18 @@ class _Chunk:
             self.free[a:b],
             self.goal[a:b],
             self.drive[a:b],
+            gravity=self.gravity[a:b],
+            wind=self.wind[a:b],
         )
         return self.free[b - 1]
+
+    def _start(self, free: np.ndarray, started: set[int]) -> None:
+        """Give figures that are handed over for the first time their own velocity and spin."""
+        for k, f in enumerate(self.built.scene.figures):
+            mine = np.array([i for i, s in enumerate(self.built.slots) if s.figure == k and free[i]], int)
+            if k not in started and len(mine):
+                started.add(k)
+                add_velocity(self.built.world.bodies, mine, np.array(f.velocity), np.array(f.spin))
 
 
 def start_keyed(bodies: np.ndarray, keyed: np.ndarray, x: Array, q: Array, h: float) -> None:

@@ -16,7 +16,7 @@ class Take:
     """F frames of n bodies (figures' first, then obstacles) and m joints.
 
     frames (F,); position (F, n, 3), rotation (F, n, 4) of the bodies' frames; handover (F, n); contact (F, n)
-    normal impulse in N s; penetration (F, n) m; separation (F, m) m; excess (F, m) radians beyond a limit; used (F, m) share of the limits in use;
+    normal impulse in N s; touch (F, n, 3) place of the hardest contact, where there is one; penetration (F, n) m; separation (F, m) m; excess (F, m) radians beyond a limit; used (F, m) share of the limits in use;
     kinetic (F, n) energy in J.
     poses: by figure id, the shown local pose (F, B). names, joint_names: of bodies and joints.
     substeps: asked for and done, after halving.
@@ -27,6 +27,7 @@ class Take:
     rotation: Array
     handover: Array
     contact: Array
+    touch: Array
     penetration: Array
     separation: Array
     excess: Array
@@ -83,6 +84,7 @@ _PLAIN = (
     "rotation",
     "handover",
     "contact",
+    "touch",
     "penetration",
     "separation",
     "excess",

@@ -7,6 +7,7 @@ from artuline.core.geometry.rotation import Array
 from artuline.core.motion.keyed import keyed_pose
 from artuline.core.motion.skeleton import placement, skeleton_of
 from artuline.core.run.build import build, require_bodies, tone_frequency
+from artuline.core.run.forces import gravity_at, wind_at
 from artuline.core.run.record import start_keyed
 from artuline.core.run.shown import shown_pose
 from artuline.core.scene.assets import AssetStore
@@ -37,7 +38,9 @@ class Tryout:
         world.bodies["w"][~self._free] = 0.0
         self._x, self._r = x[0], r[0]
         self._keyed = [keyed_pose(scene, assets, f, np.array([frame]), layers=False) for f in scene.figures]
-        self._gravity = world.gravity.copy()
+        now = np.array([frame])
+        self._gravity = gravity_at(scene, now)[0]
+        world.gravity[:], world.wind[:] = self._gravity, wind_at(scene, now)[0]
         self._left = 0.0
         self.tone = 0.0
         self.time = 0.0

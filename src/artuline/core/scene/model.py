@@ -460,7 +460,8 @@ class TakeRef(Model):
 class Scene(Model):
     """The whole document. ``rate`` in frames per second; ``start`` and ``end`` are frames, inclusive.
 
-    ``gravity`` in m/s^2, ``wind`` in m/s, both over time where their lanes have keys. ``pairs_off``: bodies of
+    ``gravity`` in m/s^2, ``wind`` in m/s, both over time where their lanes have keys; the air resists only in scenes
+    with wind. ``pairs_off``: bodies of
     different figures, or obstacles, that do not collide.
     """
 
@@ -526,7 +527,7 @@ class Scene(Model):
             found |= {c.asset for c in f.clips} | {layer.asset for layer in f.layers}
             if f.asset:
                 found.add(f.asset)
-        return found
+        return found | {o.shape.asset for o in self.obstacles if o.shape.asset is not None}
 
     def settings_fingerprint(self) -> str:
         """Hash of everything that changes the simulated motion, and of nothing else."""

@@ -1,0 +1,57 @@
+"""Gravity, wind with gusts, pushes and first velocities of a scene over time."""
+
+import numpy as np
+
+from artuline.core.geometry import rotation
+from artuline.core.geometry.rotation import Array
+from artuline.core.physics.world import World
+from artuline.core.scene.model import Push, Scene
+
+WAVES = 8  # sine waves that gusts are made of
+
+
+def gravity_at(scene: Scene, frames: Array) -> Array:
+    """Gravity at frames (F,): (F, 3), m/s^2."""
+    return scene.gravity_lane.value(frames, scene.gravity)
+
+
+def wind_at(scene: Scene, frames: Array) -> Array:
+    """Wind at frames (F,), with its gusts: (F, 3), m/s."""
+    steady = scene.wind_lane.value(frames, scene.wind)
+    gusts = scene.gusts
+    if gusts.strength == 0.0:
+        return steady
+    random = np.random.default_rng(int(gusts.seed))
+    # about an octave around the rate, so that no two gusts are alike; together of unit mean square
+    rates = gusts.rate * np.exp2(random.uniform(-1.0, 1.0, WAVES))
+    phases = random.uniform(0.0, 2.0 * np.pi, WAVES)
+    waves = np.sin(2.0 * np.pi * rates * (np.asarray(frames) / scene.rate)[:, None] + phases)
+    swell = np.sqrt(2.0 / WAVES) * waves.sum(axis=1)
+    return steady * np.maximum(1.0 + gusts.strength * swell, 0.0)[:, None]
+
+
+def set_pushes(world: World, pushes: list[tuple[int, Push]], frame: float, rate: float, substeps: int) -> None:
+    """Set the forces of the frame that begins now; pushes by the index of their body in the world."""
+    b = world.bodies
+    b["push"] = 0.0
+    for i, push in pushes:
+        share = min(frame + 1.0, push.start + push.frames) - max(frame, push.start)
+        if share <= 0.0:
+            continue
+        strength = share / push.frames * rate
+        if b["last"][i] == 0.0:
+            # a body that has just been handed over is kicked for half of its first substep only
+            strength *= substeps / (substeps - 0.5)
+        force = np.array(push.impulse) * strength
+        p, q = world.outer_pose(i)
+        arm = p + rotation.rotate(q, np.array(push.point)) - b["x"][i]
+        b["push"][i, :3] += force
+        b["push"][i, 3:] += np.cross(arm, force) + np.array(push.turn) * strength
+
+
+def add_velocity(bodies: np.ndarray, which: np.ndarray, velocity: Array, spin: Array) -> None:
+    """Add a velocity, and a spin about their common centre of mass, to some bodies (indices)."""
+    mass = bodies["mass"][which]
+    centre = mass @ bodies["x"][which] / mass.sum()
+    bodies["v"][which] += velocity + np.cross(spin, bodies["x"][which] - centre)
+    bodies["w"][which] += spin
