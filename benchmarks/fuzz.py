@@ -22,7 +22,11 @@ def random_ragdoll(seed):
         kind = random.choice(["capsule", "box", "sphere"])
         size = random.uniform(0.04, 0.15)
         if kind == "box":
-            shape = Shape(kind="box", half=tuple(size * random.uniform(0.4, 1.0, 3)))
+            half = tuple(size * random.uniform(0.4, 1.0, 3))
+            shape = Shape(kind="box", half=half)
+            if seed % 3 == 2:
+                corners = [(x * half[0], y * half[1], z * half[2]) for x in (-1, 1) for y in (-1, 1) for z in (-1, 0.5)]
+                shape = Shape(kind="hull", points=(*corners, (0.0, 0.0, 1.2 * half[2])))
         elif kind == "sphere":
             shape = Shape(kind="sphere", radius=size)
         else:
