@@ -3,6 +3,7 @@
 import numpy as np
 
 from artuline.core.geometry import rotation
+from artuline.core.geometry.polyhedron import hull_of
 from artuline.core.geometry.rotation import Array
 from artuline.core.scene.model import Shape
 
@@ -22,8 +23,11 @@ def box(points: Array, half: Array) -> Array:
 
 
 def shape(points: Array, s: Shape) -> Array:
-    """Distance (N,) from a shape; points in the frame that carries the shape."""
+    """Distance (N,) from a shape; points in the frame that carries the shape. Outside of a hull's edges: no more than that."""
     local = rotation.rotate(rotation.conjugate(s.rotation), points - np.array(s.position))
+    if s.kind == "hull":
+        planes = hull_of(s.points).planes
+        return np.asarray((local @ planes[:, :3].T - planes[:, 3]).max(axis=1))
     if s.kind == "box":
         return box(local, np.array(s.half))
     return capsule(local, s.radius, s.half_length if s.kind == "capsule" else 0.0)

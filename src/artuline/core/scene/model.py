@@ -113,7 +113,7 @@ class Body(Model):
     """A rigid body that carries a bone. Density in kg/m^3; a given mass in kg overrides it.
 
     ``drag``, ``spin_drag``: the share of its velocity and of its spin that the air takes, 1/s. Bodies whose
-    ``apart`` is the same word, and not empty, do not collide.
+    ``apart`` is the same word, and not empty, do not collide. ``by_hand``: its shapes were edited, so that fitting again keeps them.
     """
 
     id: Id
@@ -126,6 +126,7 @@ class Body(Model):
     drag: NonNegative = 0.0
     spin_drag: NonNegative = 0.0
     apart: str = ""
+    by_hand: bool = False
 
     @model_validator(mode="after")
     def _solid(self) -> "Body":
@@ -238,6 +239,7 @@ class Figure(Model):
 
     ``unit``: metres per file unit. ``position`` (m) and ``turn`` (radians about Y) place it in the scene.
     ``clip_start``: the scene frame at which the clip begins. ``asset``: the mesh arrays, if any.
+    ``mirror``: pairs of bones on both sides that were set by hand, a bone with itself for one in the middle.
     ``velocity`` (m/s) and ``spin`` (rad/s, about its centre of mass) are added when its bodies are first handed over.
     """
 
@@ -261,6 +263,7 @@ class Figure(Model):
     self_collision: bool = True
     velocity: Vec3 = ZERO
     spin: Vec3 = ZERO
+    mirror: tuple[tuple[str, str], ...] = ()
 
     @cached_property
     def bone_index(self) -> dict[str, int]:
@@ -315,6 +318,9 @@ class Figure(Model):
         for pair in self.pairs_off:
             for end in pair:
                 _known(end, ids, "a pair that does not collide", "body")
+        for pair in self.mirror:
+            for end in pair:
+                _known(end, seen, "a mirror pair", "bone")
         for group in self.groups:
             if group.start_bone is not None:
                 _known(group.start_bone, seen, f"group {group.name!r}", "bone")
@@ -531,7 +537,7 @@ class Scene(Model):
 
     def settings_fingerprint(self) -> str:
         """Hash of everything that changes the simulated motion, and of nothing else."""
-        quiet_figure = {"name", "source", "materials", "asset", "layers"}
+        quiet_figure = {"name", "source", "materials", "asset", "layers", "mirror"}
         text = self.model_dump_json(
             exclude={
                 "version": True,

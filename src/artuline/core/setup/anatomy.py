@@ -15,18 +15,20 @@ LEAST = {
     "foot": (28.0, 10.0),
     "shin": (15.0, 8.0),
     "forearm": (15.0, 30.0),
+    "pastern": (15.0, 8.0),
 }
 PLAIN = (25.0, 15.0)
-HINGES = ("shin", "forearm")
+HINGES = ("shin", "forearm", "pastern")
 FULL_BEND = math.radians(135.0)
 
 _WORDS = {
-    "thigh": ("thigh", "upleg", "upperleg", "femur", "hip joint"),
-    "shin": ("shin", "calf", "knee", "lowerleg", "crus", "tibia"),
-    "forearm": ("forearm", "lowerarm", "elbow", "lower arm", "ulna"),
+    "thigh": ("thigh", "haunch", "upleg", "upperleg", "femur", "hip joint"),
+    "shin": ("shin", "gaskin", "stifle", "calf", "knee", "lowerleg", "crus", "tibia"),
+    "pastern": ("cannon", "hock", "fetlock", "metatarsal", "metacarpal"),
+    "forearm": ("forearm", "foreleg", "lowerarm", "elbow", "lower arm", "ulna"),
     "collar": ("collar", "clavicle", "scapula"),
     "upper arm": ("upperarm", "upper arm", "shoulder", "humerus", "arm"),
-    "foot": ("foot", "ankle", "paw"),
+    "foot": ("foot", "ankle", "paw", "hoof"),
     "hand": ("hand", "wrist"),
     "head": ("head", "neck"),
     "spine": ("spine", "chest", "back", "torso", "abdomen", "waist", "vertebra", "lumbar"),

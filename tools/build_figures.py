@@ -1,10 +1,12 @@
-"""Builds src/artuline/demo/data/deckhand.glb from code. Needs the project's extra ``tools``."""
+"""Builds the figures in src/artuline/demo/data from code. Needs the project's extra ``tools``."""
 
 from pathlib import Path
 
+import deckhand_body
+import deckhand_moves
+import goat_body
+import goat_moves
 import numpy as np
-from deckhand_body import MATERIALS, groups, skeleton
-from deckhand_moves import CLIPS, RATE
 from field import mesh_of, weights_of
 
 from artuline.core.geometry import rotation
@@ -13,11 +15,13 @@ from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Bone, Figure, Material
 from artuline.formats.gltf_write import write_figure
 
-OUT = Path(__file__).parent.parent / "src/artuline/demo/data/deckhand.glb"
+DATA = Path(__file__).parent.parent / "src/artuline/demo/data"
+FIGURES = {"deckhand": (deckhand_body, deckhand_moves), "goat": (goat_body, goat_moves)}
 
 
-def main():
-    bones = skeleton()
+def build(name, body, moves):
+    out = DATA / f"{name}.glb"
+    bones = body.skeleton()
     names = list(bones)
     place = {b: np.array(p) for b, (_, p) in bones.items()}
     made = [
@@ -26,8 +30,8 @@ def main():
     ]
     columns = {k: [] for k in ("positions", "normals", "triangles", "material", "slots", "weights")}
     count, last = 0, None
-    for material, parts, triangles, cell, cuts in groups():
-        if parts[0].bone.endswith("_r") and last is not None:
+    for material, parts, triangles, cell, cuts in body.groups():
+        if _other_side(parts) and last is not None:
             # the left side's surface, mirrored: both sides are the same to the bit
             v, n, f = last[0] * [-1, 1, 1], last[1] * [-1, 1, 1], last[2][:, ::-1]
         else:
@@ -47,16 +51,26 @@ def main():
     arrays = {k: np.concatenate(c).astype(types.get(k, np.float32)) for k, c in columns.items()}
     mesh = Mesh(**arrays, palette_bone=np.arange(len(names), dtype=np.int32), palette_bind=bind,
                 palette_skin=np.zeros(len(names), np.int32))  # fmt: skip
-    materials = tuple(Material(name=n, color=c) for n, c in MATERIALS)
-    figure = Figure(id="deckhand", name="deckhand", bones=tuple(made), materials=materials)
-    clips = {name: clip_of(*make(bones)) for name, make in CLIPS.items()}
-    write_figure(OUT, figure, mesh, clips)
-    print(f"{OUT.name}: {len(mesh.positions)} vertices, {len(mesh.triangles)} triangles, {OUT.stat().st_size} bytes")
+    materials = tuple(Material(name=n, color=c) for n, c in body.MATERIALS)
+    figure = Figure(id=name, name=name, bones=tuple(made), materials=materials)
+    clips = {clip: clip_of(*make(bones)) for clip, make in moves.CLIPS.items()}
+    write_figure(out, figure, mesh, clips)
+    print(f"{out.name}: {len(mesh.positions)} vertices, {len(mesh.triangles)} triangles, {out.stat().st_size} bytes")
+
+
+def _other_side(parts):
+    """Whether volumes are the right side's, which come after the left's."""
+    first = parts[0].a if hasattr(parts[0], "a") else parts[0].c
+    return first[0] < -0.01 and (parts[0].bone.endswith("_r") or all(_x(p) < 0.0 for p in parts))
+
+
+def _x(part):
+    return part.a[0] if hasattr(part, "a") else part.c[0]
 
 
 def clip_of(frames, rotations, hips):
     """Curves with the keys that straight lines between them do not already give."""
-    times = frames / RATE
+    times = frames / deckhand_moves.RATE
     channels = [Channel("hips", "translation", "LINEAR", times, hips)]
     for bone, q in rotations.items():
         q = rotation.make_continuous(q)
@@ -67,4 +81,5 @@ def clip_of(frames, rotations, hips):
 
 
 if __name__ == "__main__":
-    main()
+    for name, (body, moves) in FIGURES.items():
+        build(name, body, moves)

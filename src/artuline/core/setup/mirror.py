@@ -1,0 +1,172 @@
+"""Left and right: which bones are pairs, and shapes and joints carried over to the other side."""
+
+import re
+
+import numpy as np
+
+from artuline.core.geometry import rotation
+from artuline.core.geometry.rotation import Array
+from artuline.core.motion.skeleton import rest_matrices, rigid
+from artuline.core.scene.model import AxisRange, Body, Figure, Joint, Shape
+
+_SIDES = (("left", "right"), ("l", "r"))
+NEAR = 0.03  # share of the figure's size within which a mirrored place counts as met
+
+
+def other_side(name: str) -> str | None:
+    """The name of the same bone on the other side, if the name tells a side."""
+    words = re.findall(r"[A-Z]?[a-z]+|[A-Z]+(?![a-z])|\d+|[^A-Za-z\d]+", name)
+    for one, other in _SIDES:
+        for a, b in ((one, other), (other, one)):
+            at = [i for i, w in enumerate(words) if w.lower() == a]
+            if len(at) == 1:
+                word = words[at[0]]
+                new = b.upper() if word.isupper() else (b.capitalize() if word[0].isupper() else b)
+                return "".join([*words[: at[0]], new, *words[at[0] + 1 :]])
+    return None
+
+
+def mirror_plane(figure: Figure) -> tuple[int, float]:
+    """Axis (0: x, 2: z) and place (m) of the upright plane about which the rest pose is nearest to symmetric."""
+    p = rest_matrices(figure)[:, :3, 3]
+    best = (np.inf, 0, 0.0)
+    for axis in (0, 2):
+        place = 0.5 * float(p[:, axis].min() + p[:, axis].max())
+        reflected = p.copy()
+        reflected[:, axis] = 2.0 * place - p[:, axis]
+        miss = np.linalg.norm(reflected[:, None] - p[None], axis=2).min(axis=1).mean()
+        best = min(best, (float(miss), axis, place))
+    return best[1], best[2]
+
+
+def mirror_pairs(figure: Figure) -> dict[str, str]:
+    """The counterpart of every bone that has one, both ways round; by hand, by name, else by place in the rest pose."""
+    found: dict[str, str] = {}
+    taken = {name for pair in figure.mirror for name in pair}
+    for a, b in figure.mirror:
+        if a != b:
+            found[a], found[b] = b, a
+    for bone in figure.bones:
+        other = other_side(bone.name)
+        if bone.name not in taken and other in figure.bone_index and other not in taken:
+            found[bone.name] = str(other)
+    names = [b.name for b in figure.bones if b.name not in found and b.name not in taken and b.deforms]
+    if len(names) > 1:
+        axis, place = mirror_plane(figure)
+        p = rest_matrices(figure)[[figure.bone_index[n] for n in names], :3, 3]
+        size = max(float(np.ptp(p, axis=0).max()), 1e-9)
+        reflected = p.copy()
+        reflected[:, axis] = 2.0 * place - p[:, axis]
+        gap = np.linalg.norm(reflected[:, None] - p[None], axis=2)
+        nearest = gap.argmin(axis=1)
+        for i, j in enumerate(nearest):
+            off_plane = abs(p[i, axis] - place) > 0.5 * NEAR * size
+            if i != j and nearest[j] == i and gap[i, j] < NEAR * size and off_plane:
+                found[names[i]] = names[j]
+    return found
+
+
+def _reflect(figure: Figure, place: Array, turn: Array, keep: Array) -> tuple[Array, Array]:
+    """A pose on the other side of the figure; ``keep`` (3,) signs of the frame's own axes, with product -1."""
+    axis, at = mirror_plane(figure)
+    mirror = np.ones(3)
+    mirror[axis] = -1.0
+    new = place * mirror
+    new[axis] += 2.0 * at
+    return new, rotation.from_matrix(mirror[:, None] * rotation.to_matrix(turn) * keep[None])
+
+
+def _local(place: Array, turn: Array, p: Array, q: Array) -> tuple[Array, Array]:
+    back = rotation.conjugate(q)
+    return rotation.rotate(back, place - p), rotation.multiply(back, turn)
+
+
+def mirror_shape(figure: Figure, shape: Shape, bone: str, other: str) -> Shape:
+    """A shape of one bone as the same shape of the bone on the other side."""
+    p, q = rigid(rest_matrices(figure))
+    a, b = figure.bone_index[bone], figure.bone_index[other]
+    place = p[a] + rotation.rotate(q[a], np.array(shape.position))
+    turn = rotation.multiply(q[a], np.array(shape.rotation))
+    keep = np.array([-1.0, 1.0, 1.0])
+    place, turn = _local(*_reflect(figure, place, turn, keep), p[b], q[b])
+    points = tuple((-x, y, z) for x, y, z in shape.points)
+    return shape.changed(position=tuple(place), rotation=tuple(turn), points=points)
+
+
+def mirror_body(figure: Figure, body: Body, other: Body) -> Body:
+    """``other`` with the shapes and values of ``body`` from the other side."""
+    shapes = tuple(mirror_shape(figure, s, body.bone, other.bone) for s in body.shapes)
+    return body.changed(id=other.id, bone=other.bone, shapes=shapes)
+
+
+def mirror_joint(figure: Figure, joint: Joint, other: Joint) -> Joint:
+    """``other`` with the frames, ranges and values of ``joint`` from the other side.
+
+    The bone's axis is reflected and the frame kept right-handed by its z axis, so that twist and swing about y change their signs.
+    """
+    p, q = rigid(rest_matrices(figure))
+    bones = {b.id: figure.bone_index[b.bone] for b in figure.bodies}
+    keep = np.array([1.0, 1.0, -1.0])
+
+    def across(turn: tuple[float, ...], a: int, b: int) -> tuple[float, ...]:
+        _, world = _reflect(figure, p[a], rotation.multiply(q[a], np.array(turn)), keep)
+        return tuple(rotation.multiply(rotation.conjugate(q[b]), world))
+
+    x, y, z, twist, swing_y, swing_z = joint.axes
+    return joint.changed(
+        id=other.id,
+        parent=other.parent,
+        child=other.child,
+        frame=across(joint.frame, bones[joint.child], bones[other.child]),
+        parent_frame=across(joint.parent_frame, bones[joint.parent], bones[other.parent]),
+        twist=(-joint.twist[1], -joint.twist[0]),
+        axes=(x, y, _turned(z), _turned(twist), _turned(swing_y), swing_z),
+    )
+
+
+def _turned(r: AxisRange) -> AxisRange:
+    return None if r is None else (-r[1], -r[0])
+
+
+def mirror_bodies(figure: Figure, ids: set[str]) -> Figure:
+    """Carry the bodies of those ids, and the joints that hold them, over to the bodies on the other side."""
+    pairs = mirror_pairs(figure)
+    by_bone = figure.body_of
+    changed: dict[str, Body] = {}
+    joints: dict[str, Joint] = {}
+    for body in figure.bodies:
+        other = by_bone.get(pairs.get(body.bone, ""))
+        if body.id not in ids or other is None or other.id in ids:
+            continue
+        changed[other.id] = mirror_body(figure, body, other)
+        mine, theirs = figure.joint_of.get(body.id), figure.joint_of.get(other.id)
+        if mine is not None and theirs is not None:
+            joints[theirs.id] = mirror_joint(figure, mine, theirs)
+    return figure.changed(
+        bodies=tuple(changed.get(b.id, b) for b in figure.bodies),
+        joints=tuple(joints.get(j.id, j) for j in figure.joints),
+    )
+
+
+def sides_differ(figure: Figure, tolerance: float = 0.02) -> list[tuple[str, str]]:
+    """Pairs of bodies whose shapes, masses or joints are not mirror images, to a share of the figure's size."""
+    pairs = mirror_pairs(figure)
+    size = max(float(np.ptp(rest_matrices(figure)[:, :3, 3], axis=0).max()), 1e-9)
+    found = []
+    for body in figure.bodies:
+        other = figure.body_of.get(pairs.get(body.bone, ""))
+        if other is None or body.bone > other.bone:
+            continue
+        wanted = mirror_body(figure, body, other)
+        same = len(wanted.shapes) == len(other.shapes) and wanted.density == other.density and wanted.mass == other.mass
+        for a, b in zip(wanted.shapes, other.shapes):
+            same = same and a.kind == b.kind
+            sizes = np.abs(np.array([*a.half, a.radius, a.half_length]) - [*b.half, b.radius, b.half_length])
+            places = np.linalg.norm(np.array(a.position) - b.position)
+            same = same and max(sizes.max(), places) < tolerance * size
+        mine, theirs = figure.joint_of.get(body.id), figure.joint_of.get(other.id)
+        if mine is not None and theirs is not None:
+            same = same and mine.kind == theirs.kind and mine.limited == theirs.limited
+        if not same:
+            found.append((body.id, other.id))
+    return found
