@@ -4,9 +4,11 @@ import math
 
 import pytest
 
-from artuline.core.checks.checks import check, check_take
+from artuline.core.checks.checks import check
+from artuline.core.checks.takes import check_take
 from artuline.core.scene import edit
-from artuline.core.scene.model import Scene
+from artuline.core.scene.model import Body, Bone, Joint, Link, LinkEnd, Scene, Shape
+from artuline.core.setup.materials import balance
 from artuline.core.setup.ragdoll import set_up
 
 
@@ -15,6 +17,7 @@ def sound(deckhand):
     """A scene with nothing wrong."""
     figure, assets = deckhand
     figure = set_up(figure, assets).changed(clip="walk")
+    figure = figure.changed(bodies=balance(figure, 75.0)[0])
     scene = Scene(figures=(figure,), start=0, end=60)
     return edit.hand_over(scene, figure.id, None, 10, 40), assets
 
@@ -52,6 +55,58 @@ def swollen(s):
     return edit.bodies(s, "deckhand", {"hand_l"}, grow)
 
 
+def moved(s):
+    def away(b):
+        return b.changed(shapes=(b.shapes[0].changed(position=(0.0, 0.6, 0.0)),))
+
+    return edit.bodies(s, "deckhand", {"head"}, away)
+
+
+def gap(s):
+    f = s.figures[0]
+    bodies = tuple(b for b in f.bodies if b.id != "forearm_l")
+    kept = tuple(j for j in f.joints if "forearm_l" not in (j.parent, j.child))
+    elbow = f.joint_of["hand_l"].changed(parent="upper_arm_l")
+    pairs = tuple(p for p in f.pairs_off if "forearm_l" not in p)
+    return edit.figure(s, f.id, bodies=bodies, joints=(*kept, elbow), pairs_off=pairs)
+
+
+def scaled(*scale):
+    def spoil(s):
+        f = s.figures[0]
+        bones = tuple(b.changed(scale=scale) if b.name == "thumb_l" else b for b in f.bones)
+        return edit.figure(s, f.id, bones=bones)
+
+    return spoil
+
+
+def crowded(s):
+    """Many small bodies on helper bones of no skin."""
+    f = s.figures[0]
+    hand = f.body_of["hand_l"]
+    bones = [Bone(name=f"bead {i}", parent="hand_l", translation=(0.002 * i, 0.0, 0.0)) for i in range(40)]
+    ball = Shape(kind="sphere", radius=0.005, position=hand.shapes[0].position)
+    bodies = [Body(id=b.name, bone=b.name, shapes=(ball,), mass=0.2, apart="beads") for b in bones]
+    joints = [Joint(id=b.id, parent="hand_l", child=b.id) for b in bodies]
+    return edit.figure(s, f.id, bones=(*f.bones, *bones), bodies=(*f.bodies, *bodies), joints=(*f.joints, *joints),
+                       self_collision=False)  # fmt: skip
+
+
+def held(s):
+    link = Link(id="k", name="knot", kind="pin", a=LinkEnd(figure="deckhand", body="head"))
+    return s.changed(links=(link,))
+
+
+def lopsided(s):
+    return edit.bodies(s, "deckhand", {"shin_l"}, lambda b: b.changed(shapes=(b.shapes[0].changed(radius=0.12),)))
+
+
+def rest_beyond(s):
+    s = edit.figure(s, "deckhand", groups=(), clip=None)
+    s = edit.hand_over(s, "deckhand", "thigh_l", 10, 40)
+    return edit.joints(s, "deckhand", {"upper_arm_r"}, lambda j: j.changed(twist=(1.0, 1.2)))
+
+
 CASES = {
     "no figure": (lambda s: Scene(), "no figure", False),
     "empty range": (lambda s: s.changed(end=0), "empty", True),
@@ -62,15 +117,26 @@ CASES = {
     "outside": (lambda s: edit.hand_over(s, "deckhand", None, 100, 140), "outside", False),
     "no ground": (lambda s: s.changed(ground=None), "without end", True),
     "no shape": (
-        lambda s: edit.bodies(s, "deckhand", {"head"}, lambda b: b.changed(shapes=(), mass=4.0)), "no shape", False,
+        lambda s: edit.bodies(s, "deckhand", {"head"}, lambda b: b.changed(shapes=(), mass=4.0)), "no shape", True,
     ),
-    "loose": (without_joint, "hangs on nothing", False),
+    "beside its skin": (moved, "outside of its skin", True),
+    "loose": (without_joint, "hangs on nothing", True),
     "mass ratio": (
-        lambda s: edit.bodies(s, "deckhand", {"hand_l"}, lambda b: b.changed(mass=0.01)), "ten times", False,
+        lambda s: edit.bodies(s, "deckhand", {"hand_l"}, lambda b: b.changed(mass=0.01)), "times in mass", True,
     ),
-    "no range of a joint": (no_range, "zero range", False),
-    "keys beyond limits": (tight, "beyond its limits", False),
+    "too heavy": (
+        lambda s: edit.figure(s, "deckhand", bodies=balance(s.figures[0], 200.0)[0]), "weighs about", True,
+    ),
+    "no range of a joint": (no_range, "zero range", True),
+    "keys beyond limits": (tight, "beyond its limits at", True),
+    "rest beyond limits": (rest_beyond, "The rest pose of", True),
     "overlap": (swollen, "overlap", True),
+    "gap": (gap, "has no body, though", True),
+    "mirrored bone": (scaled(-1.0, 1.0, 1.0), "mirrored", False),
+    "stretched bone": (scaled(1.0, 1.3, 1.0), "stretched", False),
+    "crowded": (crowded, "hard to control", True),
+    "held in the world": (held, "for good", True),
+    "sides": (lopsided, "not the same on both sides", True),
 }  # fmt: skip
 
 
@@ -83,7 +149,7 @@ def test_a_fault_is_found_and_its_fix_clears_it(sound, name):
     assert found, texts(spoiled, assets)
     assert (found[0].fix is not None) == fixable
     if fixable:
-        for _ in range(12):
+        for _ in range(14):
             left = [f for f in check(spoiled, assets) if words in f.text]
             if not left:
                 break

@@ -177,7 +177,7 @@ def bake(
 def check(scene: SceneArgument) -> None:
     """List the scene's problems, one a line, the worst first. Exit code 1 if one stops the work."""
     from artuline.core.checks.checks import check as find
-    from artuline.core.checks.checks import check_take
+    from artuline.core.checks.takes import check_take
     from artuline.core.run.take import Take
     from artuline.core.scene.assets import AssetStore
     from artuline.formats.scene_file import load_scene

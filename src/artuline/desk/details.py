@@ -9,9 +9,9 @@ import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QApplication, QCheckBox, QComboBox, QLabel, QScrollArea, QWidget
 
-from artuline.core.checks.checks import body_mass
 from artuline.core.scene import edit
 from artuline.core.scene.model import Body, Figure, Ground, Joint, Lane, Scene
+from artuline.core.setup.materials import body_mass
 from artuline.core.setup.units import UNITS, unit_name
 from artuline.desk.fields import NumberField, button, column, faint, row, rule, section
 from artuline.formats.gltf_read import figure_size

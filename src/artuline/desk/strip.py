@@ -5,7 +5,9 @@ from functools import partial
 from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QProgressBar, QPushButton, QToolButton, QWidget
 
-from artuline.core.checks.checks import Finding, check, check_take
+from artuline.core.checks.checks import check
+from artuline.core.checks.finding import Finding
+from artuline.core.checks.takes import check_take
 from artuline.desk import theme
 from artuline.desk.jobs import Jobs
 from artuline.desk.session import Session

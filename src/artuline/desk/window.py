@@ -18,7 +18,7 @@ from PySide6.QtWidgets import (
 )
 
 from artuline.core.bake.bake import add_layer, bake_figure
-from artuline.core.checks.checks import Finding
+from artuline.core.checks.finding import Finding
 from artuline.core.errors import ArtulineError
 from artuline.core.run.record import keep_take, run
 from artuline.core.scene import edit

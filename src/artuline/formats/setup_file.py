@@ -2,7 +2,6 @@
 
 import json
 import os
-from importlib.resources import files
 from pathlib import Path
 
 from pydantic import ValidationError
@@ -11,13 +10,18 @@ from artuline.core.errors import ArtulineError
 from artuline.core.setup.setups import SETUP_VERSION, Setup
 from artuline.formats.files import write_whole
 
+SETUPS = Path(__file__).parent / "setups"
 READY = ("two legs", "four legs", "chain")
 
 
 def save_setup(path: Path | str, setup: Setup) -> None:
     """Write a setup. Raises ArtulineError; the old file is then untouched."""
     text = setup.model_dump_json(indent=1)
-    write_whole(Path(path), lambda target: target.write_text(text, encoding="utf-8"))
+
+    def write(target: Path) -> None:
+        target.write_text(text, encoding="utf-8")
+
+    write_whole(Path(path), write)
 
 
 def load_setup(path: Path | str) -> Setup:
@@ -30,7 +34,9 @@ def load_setup(path: Path | str) -> Setup:
     try:
         raw = json.loads(path.read_text(encoding="utf-8"))
     except OSError as error:
-        raise fail(f"cannot be read ({os.strerror(error.errno or 0)})", "Check the path and its permissions.") from error
+        raise fail(
+            f"cannot be read ({os.strerror(error.errno or 0)})", "Check the path and its permissions."
+        ) from error
     except (ValueError, RecursionError) as error:
         raise fail(f"this is not a setup file, or it is cut off ({error})") from error
     return _parse(raw, fail)
@@ -51,5 +57,4 @@ def _parse(raw: object, fail) -> Setup:  # type: ignore[no-untyped-def]
 
 def ready_setup(name: str) -> Setup:
     """One of the setups that come with the program, by its name in ``READY``."""
-    text = (files("artuline.formats") / "setups" / f"{name.replace(' ', '_')}.artuset").read_text(encoding="utf-8")
-    return Setup.model_validate(json.loads(text))
+    return load_setup(SETUPS / f"{name.replace(' ', '_')}.artuset")

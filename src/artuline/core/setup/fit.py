@@ -3,6 +3,7 @@
 from dataclasses import dataclass
 
 import numpy as np
+from scipy.optimize import minimize
 
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry import distance, rotation
@@ -10,86 +11,12 @@ from artuline.core.geometry.polyhedron import hull_of
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.skeleton import rest_matrices, rigid, skeleton_of
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Body, Figure, Shape
 from artuline.core.setup.anatomy import segment_of
+from artuline.core.setup.mirror import mirror_pairs, mirror_shape
+from artuline.core.setup.skin import LEAST_SHARE, Skin, cached_skin, divide_among, divide_skin, surface_points
 
-LEAST_SHARE = 0.012  # of the skin's area; bones that carry less are merged into their parent
 UNDER = 0.94  # shapes are this share of the fitted size, so that they lie under the skin
-
-
-@dataclass(frozen=True)
-class SkinParts:
-    """The rest pose's skin divided among the bones that carry bodies.
-
-    points (V, 3) m, area (V,) m^2, owner (V,) bone index; bones: chosen bones, parents first.
-    """
-
-    points: Array
-    area: Array
-    owner: np.ndarray
-    bones: tuple[int, ...]
-
-
-def divide_skin(figure: Figure, assets: AssetStore, least_share: float = LEAST_SHARE) -> SkinParts:
-    """Give every vertex to one bone, and merge bones that carry too little into their parents.
-
-    Raises ArtulineError if the figure has no mesh.
-    """
-    mesh, points = _skin_of(figure, assets)
-    skeleton = skeleton_of(figure)
-    area = vertex_area(points, mesh.triangles)
-    owner = mesh.bone_weights(skeleton.size).argmax(axis=1)
-    share = np.bincount(owner, area, skeleton.size) / max(float(area.sum()), 1e-30)
-    kept = []
-    for b in range(skeleton.size - 1, -1, -1):
-        up = skeleton.parents[b]
-        if share[b] == 0.0:
-            continue
-        if share[b] < least_share and up >= 0 and figure.bones[up].deforms:
-            owner[owner == b] = up
-            share[up] += share[b]
-        else:
-            kept.append(b)
-    return SkinParts(points, area, owner, tuple(sorted(kept)))
-
-
-def _skin_of(figure: Figure, assets: AssetStore) -> tuple[Mesh, Array]:
-    if figure.asset is None:
-        raise ArtulineError(f"figure {figure.name!r} has no mesh", remedy="Choose a figure with skin.")
-    mesh = Mesh.from_arrays(assets[figure.asset])
-    return mesh, mesh.skin(rest_matrices(figure))
-
-
-def divide_among(figure: Figure, mesh: Mesh, points: Array, bones: set[str]) -> SkinParts:
-    """Give every vertex to one of the bones named: to its own, else to the nearest one above it, else to the nearest below."""
-    skeleton = skeleton_of(figure)
-    kept = tuple(sorted(figure.bone_index[b] for b in bones))
-    goes = np.full(skeleton.size, -1)
-    for b in range(skeleton.size):
-        goes[b] = b if b in kept else (goes[skeleton.parents[b]] if skeleton.parents[b] >= 0 else -1)
-    for b in range(skeleton.size - 1, -1, -1):
-        up = skeleton.parents[b]
-        if up >= 0 and goes[up] < 0 and goes[b] >= 0:
-            goes[up] = goes[b]
-    owner = goes[mesh.bone_weights(skeleton.size).argmax(axis=1)]
-    return SkinParts(points, vertex_area(points, mesh.triangles), owner, kept)
-
-
-def skin_normals(points: Array, triangles: np.ndarray) -> Array:
-    """Unit normals of the vertices (V, 3), weighted by area."""
-    a, b, c = (points[triangles[:, k]] for k in range(3))
-    n = np.zeros_like(points)
-    for k in range(3):
-        np.add.at(n, triangles[:, k], np.cross(b - a, c - a))
-    return n / np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-30)
-
-
-def vertex_area(points: Array, triangles: np.ndarray) -> Array:
-    """A third of the area of the triangles around each vertex (V,)."""
-    a, b, c = (points[triangles[:, k]] for k in range(3))
-    area = np.linalg.norm(np.cross(b - a, c - a), axis=1) / 6.0
-    return np.bincount(triangles.reshape(-1), np.repeat(area, 3), len(points)).astype(float)
 
 
 @dataclass(frozen=True)
@@ -103,6 +30,7 @@ class FitChoice:
     under: float = UNDER
 
 
+BEST = FitChoice()
 KINDS = ("best", "capsule", "sphere", "box", "hull", "hull group")
 
 
@@ -111,35 +39,93 @@ def fit_bodies(
     assets: AssetStore,
     density: float = 1000.0,
     bones: set[str] | None = None,
-    choice: FitChoice = FitChoice(),
+    choice: FitChoice = BEST,
     least_share: float = LEAST_SHARE,
 ) -> tuple[Body, ...]:
     """A body for every bone that carries enough skin, or for those named, with a shape of the kind chosen.
 
     Raises ArtulineError if no bone does.
     """
-    if bones is None:
-        parts = divide_skin(figure, assets, least_share)
-    else:
-        parts = divide_among(figure, *_skin_of(figure, assets), bones)
+    skin = cached_skin(figure, assets)
+    parts = (
+        divide_skin(figure, assets, least_share)
+        if bones is None
+        else divide_among(figure, skin.mesh, skin.points, bones)
+    )
     p, q = rigid(rest_matrices(figure))
-    bodies = []
+    pairs = mirror_pairs(figure)
+    bodies: dict[str, Body] = {}
     for b in parts.bones:
         name = figure.bones[b].name
         mine = parts.owner == b
         if not mine.any():
             continue
+        if (mine & skin.exposed).sum() >= 12:
+            mine &= skin.exposed
+        points, area = parts.points[mine], parts.area[mine]
+        twin = bodies.get(pairs.get(name, ""))
+        if twin is not None:
+            # the same on both sides, unless the skin is not
+            shape = mirror_shape(figure, twin.shapes[0], twin.bone, name)
+            there = (parts.owner == figure.bone_index[twin.bone]) & skin.exposed
+            a = figure.bone_index[twin.bone]
+            theirs = _misfit(_in_world(twin.shapes[0], p[a], q[a]), parts.points[there], parts.area[there], skin)
+            if _misfit(_in_world(shape, p[b], q[b]), points, area, skin) < 2.5 * theirs + 0.01 * skin.height:
+                bodies[name] = Body(id=name, bone=name, shapes=(shape,), density=density)
+                continue
         children = [c for c in parts.bones if _kept_parent(figure, parts.bones, c) == b]
         toward = (
             p[children[int(np.argmax([parts.area[parts.owner == c].sum() for c in children]))]] if children else None
         )
         segment = segment_of(name)
         box_weight = 0.8 if segment in ("hand", "foot") else (None if toward is not None or segment else 1.05)
-        shape = fit_shape(parts.points[mine], parts.area[mine], p[b], q[b], toward, box_weight, choice)
-        bodies.append(Body(id=name, bone=name, shapes=(shape,), density=density))
+        shape = fit_shape(points, area, p[b], q[b], toward, box_weight, choice, skin)
+        bodies[name] = Body(id=name, bone=name, shapes=(shape,), density=density)
     if not bodies:
         raise ArtulineError(f"no bone of {figure.name!r} carries skin", remedy="Check the skin weights.")
-    return tuple(bodies)
+    return tuple(bodies.values())
+
+
+def _in_world(shape: Shape, origin: Array, turn: Array) -> Shape:
+    place = origin + rotation.rotate(turn, np.array(shape.position))
+    return shape.changed(position=tuple(place), rotation=tuple(rotation.multiply(turn, np.array(shape.rotation))))
+
+
+def _misfit(shape: Shape, points: Array, area: Array, skin: Skin) -> float:
+    """Mean distance of the skin from a shape in the world, m, with what stands out of the skin counted threefold."""
+    away = np.abs(distance.shape(points, shape))
+    proud = np.maximum(skin.outside(surface_points(shape, 48)), 0.0)
+    return float(area @ away / area.sum() + 3.0 * proud.mean() + 0.3 * proud.max())
+
+
+def _refined(shape: Shape, points: Array, area: Array, skin: Skin) -> Shape:
+    """The shape moved and sized until it follows the skin best (simplex search)."""
+    if len(points) > 200:
+        step = len(points) // 200 + 1
+        points, area = points[::step], area[::step]
+    turn = np.array(shape.rotation)
+    size = float(max(shape.radius, *shape.half, 1e-4))
+
+    def made(x: Array) -> Shape:
+        place = tuple(np.array(shape.position) + rotation.rotate(turn, size * x[:3]))
+        grown = np.exp(np.clip(x[3:], -1.5, 1.5))
+        if shape.kind == "box":
+            return shape.changed(position=place, half=tuple(np.array(shape.half) * grown))
+        if shape.kind == "sphere":
+            return shape.changed(position=place, radius=shape.radius * grown[0])
+        return shape.changed(position=place, radius=shape.radius * grown[0], half_length=shape.half_length * grown[1])
+
+    count = 3 + {"box": 3, "sphere": 1, "capsule": 2}[shape.kind]
+    start = np.zeros((count + 1, count))
+    start[1:] = 0.12 * np.eye(count)
+    found = minimize(
+        lambda x: _misfit(made(x), points, area, skin), np.zeros(count), method="Nelder-Mead",
+        options={"maxfev": 26 * count, "xatol": 5e-3, "fatol": 1e-5 * skin.height, "initial_simplex": start},
+    )  # fmt: skip
+    best = made(found.x)
+    if best.kind == "capsule" and best.half_length < 0.05 * best.radius:
+        return best.changed(kind="sphere", half_length=0.0)
+    return best
 
 
 def _kept_parent(figure: Figure, bones: tuple[int, ...], b: int) -> int:
@@ -157,13 +143,15 @@ def fit_shape(
     turn: Array,
     toward: Array | None,
     box_weight: float | None = 1.05,
-    choice: FitChoice = FitChoice(),
+    choice: FitChoice = BEST,
+    skin: Skin | None = None,
 ) -> Shape:
     """The best of several capsules and boxes for skin points (N, 3), in the bone's frame; or the kind chosen.
 
     Capsules lie along the bone (from ``origin`` to ``toward``) or along a principal axis; boxes along
     the world's axes or the principal ones. The best has the least mean distance of the skin from its
-    surface, weighted by ``area``; that of a box counts ``box_weight`` times, None: no boxes.
+    surface, weighted by ``area``; that of a box counts ``box_weight`` times, None: no boxes. With the whole ``skin`` the candidates
+    are moved and sized so that they do not stand out of it.
     """
     weight = area / area.sum()
     centre = weight @ points
@@ -172,7 +160,8 @@ def fit_shape(
     if choice.kind == "hull":
         return _placed(hull_shape(points, choice.under), origin, turn)
     if choice.kind == "sphere":
-        return _placed(_sphere(points, weight, centre, choice), origin, turn)
+        ball = _sphere(points, weight, centre, choice)
+        return _placed(_refined(ball, points, area, skin) if skin is not None else ball, origin, turn)
     best: tuple[float, Shape] | None = None
     if choice.kind == "box":
         box_weight = 1.0
@@ -182,6 +171,8 @@ def fit_shape(
         axes.insert(0, (along / np.linalg.norm(along), 0.8))
     for axis, bonus in axes if choice.kind != "box" else []:
         score, shape = _capsule(points, weight, centre, axis, choice)
+        if skin is not None:
+            score = _misfit(shape, points, area, skin)
         if best is None or score * bonus < best[0]:
             best = score * bonus, shape
     if box_weight is not None and choice.kind != "capsule":
@@ -189,10 +180,13 @@ def fit_shape(
         frame[2] = np.cross(frame[0], frame[1])
         for frame_ in (np.eye(3), frame):
             score, shape = _box(points, weight, frame_, choice)
+            if skin is not None:
+                score = _misfit(shape, points, area, skin)
             if best is None or score * box_weight < best[0]:
                 best = score * box_weight, shape
     assert best is not None
-    return _placed(best[1], origin, turn)
+    shape = best[1] if skin is None else _refined(best[1], points, area, skin)
+    return _placed(shape, origin, turn)
 
 
 def _placed(shape: Shape, origin: Array, turn: Array) -> Shape:

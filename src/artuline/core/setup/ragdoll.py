@@ -1,14 +1,17 @@
-"""The one action: bodies, joints, and which of them do not collide."""
+"""Bodies, joints and filters together: set up in one action, added to, taken away, fitted again."""
 
 import numpy as np
 
+from artuline.core.errors import ArtulineError
+from artuline.core.geometry import rotation
 from artuline.core.motion.skeleton import rest_matrices, rigid
 from artuline.core.physics.world import BodySpec, World
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.edit import map_figure
-from artuline.core.scene.model import Figure, Scene
-from artuline.core.setup.fit import fit_bodies
+from artuline.core.scene.model import Body, Figure, Scene
+from artuline.core.setup.fit import BEST, FitChoice, fit_bodies
 from artuline.core.setup.joints import propose_joints
+from artuline.core.setup.skin import LEAST_SHARE
 
 
 def resting_overlaps(figure: Figure) -> tuple[tuple[str, str, float], ...]:
@@ -17,8 +20,7 @@ def resting_overlaps(figure: Figure) -> tuple[tuple[str, str, float], ...]:
     specs = []
     for body in figure.bodies:
         b = figure.bone_index[body.bone]
-        mass = 1.0
-        specs.append(BodySpec(body.shapes, mass=mass, inertia=np.ones(3), position=p[b], rotation=q[b]))
+        specs.append(BodySpec(body.shapes, mass=1.0, inertia=np.ones(3), position=p[b], rotation=q[b]))
     index = {b.id: i for i, b in enumerate(figure.bodies)}
     joined = {(index[j.parent], index[j.child]) for j in figure.joints}
     depths: dict[tuple[int, int], float] = {}
@@ -28,15 +30,119 @@ def resting_overlaps(figure: Figure) -> tuple[tuple[str, str, float], ...]:
     return tuple((figure.bodies[a].id, figure.bodies[b].id, d) for (a, b), d in sorted(depths.items()) if d > 0.0)
 
 
-def set_up(figure: Figure, assets: AssetStore, density: float = 1000.0) -> Figure:
+def body_overlaps(figure: Figure) -> dict[str, float]:
+    """Deepest overlap at rest of every body with one that it would collide with, m."""
+    off = {frozenset(p) for p in figure.pairs_off}
+    deepest: dict[str, float] = {}
+    for a, b, depth in resting_overlaps(figure):
+        if frozenset((a, b)) not in off:
+            for end in (a, b):
+                deepest[end] = max(deepest.get(end, 0.0), depth)
+    return deepest
+
+
+def set_up(
+    figure: Figure,
+    assets: AssetStore,
+    density: float = 1000.0,
+    choice: FitChoice = BEST,
+    least_share: float = LEAST_SHARE,
+) -> Figure:
     """The figure with bodies under its skin, joints with limits, and resting overlaps that do not collide."""
-    bodies = fit_bodies(figure, assets, density)
-    groups = figure.groups
-    bare = figure.changed(bodies=bodies, joints=(), pairs_off=(), groups=groups)
-    made: Figure = bare.changed(joints=propose_joints(bare, assets, bodies))
-    return made.changed(pairs_off=tuple((a, b) for a, b, _ in resting_overlaps(made)))
+    bodies = fit_bodies(figure, assets, density, None, choice, least_share)
+    bare = figure.changed(bodies=bodies, joints=(), pairs_off=())
+    return _filtered(bare.changed(joints=propose_joints(bare, assets, bodies)))
 
 
 def set_up_in_scene(scene: Scene, figure_id: str, assets: AssetStore) -> Scene:
     """``set_up`` as a scene edit."""
     return map_figure(scene, figure_id, lambda f: set_up(f, assets))
+
+
+def _filtered(figure: Figure) -> Figure:
+    """With all pairs that overlap at rest left out of collisions, besides those that already are."""
+    known = {frozenset(p) for p in figure.pairs_off}
+    more = tuple((a, b) for a, b, _ in resting_overlaps(figure) if frozenset((a, b)) not in known)
+    return figure.changed(pairs_off=(*figure.pairs_off, *more))
+
+
+def with_bodies(figure: Figure, assets: AssetStore, bodies: tuple[Body, ...]) -> Figure:
+    """The figure with other bodies: joints between the same bodies stay, others are proposed; filters of what is gone go."""
+    ordered = tuple(sorted(bodies, key=lambda b: figure.bone_index[b.bone]))
+    ids = {b.id for b in ordered}
+    kept = {(j.parent, j.child): j for j in figure.joints if j.parent in ids and j.child in ids}
+    pairs = tuple(p for p in figure.pairs_off if set(p) <= ids)
+    bare = figure.changed(bodies=ordered, joints=(), pairs_off=pairs)
+    joints = tuple(kept.get((j.parent, j.child), j) for j in propose_joints(bare, assets, ordered))
+    children = {j.child for j in joints}
+    # joints whose parent was chosen by hand
+    by_hand = {j.child: j for (_, child), j in kept.items() if child in children}
+    return _filtered(bare.changed(joints=tuple(by_hand.get(j.child, j) for j in joints)))
+
+
+def add_bodies(figure: Figure, assets: AssetStore, bones: set[str], choice: FitChoice = BEST) -> Figure:
+    """Bodies for bones that have none yet, fitted to their own skin; the bodies above them are not changed.
+
+    Raises ArtulineError if none of the bones carries skin.
+    """
+    new = bones - set(figure.body_of)
+    if not new:
+        raise ArtulineError("all of these bones have bodies")
+    made = [b for b in fit_bodies(figure, assets, 1000.0, new | set(figure.body_of), choice) if b.bone in new]
+    if not made:
+        raise ArtulineError(f"no skin belongs to {', '.join(sorted(new)[:3])}", remedy="Choose bones that carry skin.")
+    return with_bodies(figure, assets, (*figure.bodies, *made))
+
+
+def remove_bodies(figure: Figure, assets: AssetStore, ids: set[str]) -> Figure:
+    """The figure without some bodies; what hung on them hangs on the next body above."""
+    return with_bodies(figure, assets, tuple(b for b in figure.bodies if b.id not in ids))
+
+
+def fit_again(
+    figure: Figure,
+    assets: AssetStore,
+    bones: set[str],
+    choice: FitChoice = BEST,
+    keep_by_hand: bool = True,
+) -> Figure:
+    """The figure with the shapes of some bodies fitted again; those edited by hand stay unless told otherwise."""
+    wanted = {b.bone for b in figure.bodies if b.bone in bones and not (keep_by_hand and b.by_hand)}
+    if not wanted:
+        return figure
+    made = {b.bone: b for b in fit_bodies(figure, assets, 1000.0, set(figure.body_of), choice)}
+    bodies = tuple(
+        b.changed(shapes=made[b.bone].shapes, by_hand=False) if b.bone in wanted and b.bone in made else b
+        for b in figure.bodies
+    )
+    return _filtered(figure.changed(bodies=bodies))
+
+
+def swap_parent(figure: Figure, child: str, parent: str) -> Figure:
+    """The figure with the joint of a body hung on another body; both ids. The rest pose is the middle of its range.
+
+    Raises ArtulineError if that closes a ring.
+    """
+    above = {j.child: j.parent for j in figure.joints}
+    up: str | None = parent
+    while up is not None:
+        if up == child:
+            raise ArtulineError(f"{parent!r} hangs on {child!r} itself", remedy="Choose a body that does not.")
+        up = above.get(up)
+    _, q = rigid(rest_matrices(figure))
+    bones = {b.id: figure.bone_index[b.bone] for b in figure.bodies}
+    joint = figure.joint_of[child]
+    world = rotation.multiply(q[bones[child]], np.array(joint.frame))
+    frame = tuple(rotation.multiply(rotation.conjugate(q[bones[parent]]), world))
+    changed = joint.changed(parent=parent, parent_frame=frame)
+    return figure.changed(joints=tuple(changed if j.child == child else j for j in figure.joints))
+
+
+def turn_frame(figure: Figure, child: str, turn: tuple[float, float, float, float]) -> Figure:
+    """The figure with the frame of a body's joint turned, about its own axes, on both sides; ranges keep their numbers."""
+    joint = figure.joint_of[child]
+    changed = joint.changed(
+        frame=tuple(rotation.multiply(np.array(joint.frame), np.array(turn))),
+        parent_frame=tuple(rotation.multiply(np.array(joint.parent_frame), np.array(turn))),
+    )
+    return figure.changed(joints=tuple(changed if j.child == child else j for j in figure.joints))

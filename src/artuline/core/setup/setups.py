@@ -64,7 +64,9 @@ def _toward(figure: Figure, p: Array, q: Array, bone: str) -> Array:
     if below:
         return np.asarray(p[below].mean(axis=0) - p[i])
     up = figure.bones[i].parent
-    return np.asarray(p[i] - p[figure.bone_index[up]] if up is not None else rotation.rotate(q[i], np.array([1.0, 0, 0])))
+    return np.asarray(
+        p[i] - p[figure.bone_index[up]] if up is not None else rotation.rotate(q[i], np.array([1.0, 0, 0]))
+    )
 
 
 def take_setup(scene: Scene, figure: Figure, name: str = "") -> Setup:
@@ -89,7 +91,16 @@ def take_setup(scene: Scene, figure: Figure, name: str = "") -> Setup:
 
 
 def setup_mapping(setup: Setup, figure: Figure) -> dict[str, tuple[str, str]]:
-    """A bone of the figure for each of the setup's that has one, and why; see ``propose_mapping``."""
+    """A bone of the figure for each of the setup's that has one, and why; see ``propose_mapping``.
+
+    The setup of a chain goes onto the figure's longest unbranched row of bones, evenly.
+    """
+    if _is_chain(setup):
+        row = _longest_row(figure)
+        count = min(len(row), len(setup.bones))
+        if count > 1:
+            steps = np.round(np.linspace(0, len(row) - 1, count)).astype(int)
+            return {b.name: (row[k], "same place in the chain") for b, k in zip(setup.bones, steps)}
     p, _, height, ground = _rest(figure)
     names = [b.name for b in setup.bones]
     places = (np.array([b.position for b in setup.bones]) - [0.0, setup.ground, 0.0]) / setup.height
@@ -98,6 +109,27 @@ def setup_mapping(setup: Setup, figure: Figure) -> dict[str, tuple[str, str]]:
     for x in (places, other_places):
         x[:, [0, 2]] -= x[:, [0, 2]].mean(axis=0)
     return propose_mapping(names, places, others, other_places)
+
+
+def _is_chain(setup: Setup) -> bool:
+    parents = [j.parent for j in setup.joints]
+    return len(setup.bodies) > 2 and len(parents) == len(setup.bodies) - 1 and len(set(parents)) == len(parents)
+
+
+def _longest_row(figure: Figure) -> list[str]:
+    """The longest row of bones, each the only child of the one before."""
+    children: dict[str | None, list[str]] = {}
+    for b in figure.bones:
+        if b.deforms:
+            children.setdefault(b.parent, []).append(b.name)
+    best: list[str] = []
+    for b in figure.bones:
+        if b.deforms:
+            row = [b.name]
+            while len(children.get(row[-1], [])) == 1:
+                row.append(children[row[-1]][0])
+            best = row if len(row) > len(best) else best
+    return best
 
 
 def put_setup(setup: Setup, figure: Figure, mapping: dict[str, str]) -> Figure:
@@ -111,7 +143,9 @@ def put_setup(setup: Setup, figure: Figure, mapping: dict[str, str]) -> Figure:
         raise ArtulineError(f"no bone of {figure.name!r} is mapped", remedy="Choose a bone for at least one body.")
     twice = {m for m in used if used.count(m) > 1}
     if twice:
-        raise ArtulineError(f"the bone {sorted(twice)[0]!r} is mapped twice", remedy="Choose another bone for one of them.")
+        raise ArtulineError(
+            f"the bone {sorted(twice)[0]!r} is mapped twice", remedy="Choose another bone for one of them."
+        )
     p, q, height, _ = _rest(figure)
     bones = {b.name: b for b in setup.bones}
     by_id = {b.id: b for b in setup.bodies}
@@ -123,10 +157,11 @@ def put_setup(setup: Setup, figure: Figure, mapping: dict[str, str]) -> Figure:
             continue
         source, i = bones[body.bone], figure.bone_index[target]
         mine, theirs = np.array(source.toward), _toward(figure, p, q, target)
-        a, b = float(np.linalg.norm(mine)), float(np.linalg.norm(theirs))
+        long, other = float(np.linalg.norm(mine)), float(np.linalg.norm(theirs))
         whole = height / setup.height
-        scale = float(np.clip(b / a, 0.5 * whole, 2.0 * whole)) if min(a, b) > 1e-6 else whole
-        turn = rotation.align(mine / a, theirs / b) if min(a, b) > 1e-6 else np.array([0.0, 0.0, 0.0, 1.0])
+        known = min(long, other) > 1e-6
+        scale = float(np.clip(other / long, 0.5 * whole, 2.0 * whole)) if known else whole
+        turn = rotation.align(mine / long, theirs / other) if known else rotation.IDENTITY
         # from the source bone's frame to the target's
         align[body.id] = rotation.multiply(rotation.conjugate(q[i]), rotation.multiply(turn, np.array(source.rotation)))
         shapes = tuple(_carried(s, align[body.id], scale) for s in body.shapes)

@@ -1,0 +1,24 @@
+"""What a check finds."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from artuline.core.scene.model import Scene
+
+Fix = Callable[[Scene], Scene]
+
+
+@dataclass(frozen=True)
+class Finding:
+    """A problem. ``weight``: 3 stops the work, 2 spoils the motion, 1 is worth a look.
+
+    ``figure`` and ``bone`` say where; ``frame`` when. ``fix`` mends it, ``fix_label`` is its button.
+    """
+
+    weight: int
+    text: str
+    figure: str | None = None
+    bone: str | None = None
+    frame: int | None = None
+    fix_label: str = ""
+    fix: Fix | None = None
