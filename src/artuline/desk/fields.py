@@ -184,6 +184,20 @@ def button(
     return made
 
 
+def buttons(*pairs: tuple[str, Callable[[], object]]) -> QWidget:
+    """Push buttons side by side, of equal width."""
+    box = QWidget()
+    layout = QHBoxLayout(box)
+    layout.setContentsMargins(0, 0, 0, 0)
+    layout.setSpacing(theme.UNIT)
+    for text, action in pairs:
+        made = button(text, action)
+        made.setMinimumWidth(0)
+        made.setStyleSheet("padding: 0 4px;")
+        layout.addWidget(made, 1)
+    return box
+
+
 def column(parent: QWidget, margin: int = 3) -> QVBoxLayout:
     """A vertical layout with the usual spacing."""
     layout = QVBoxLayout(parent)

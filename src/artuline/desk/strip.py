@@ -8,8 +8,12 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QProgressBar, QPushBut
 from artuline.core.checks.checks import check
 from artuline.core.checks.finding import Finding
 from artuline.core.checks.takes import check_take
+from artuline.core.run.take import Take
+from artuline.core.scene.assets import AssetStore
+from artuline.core.scene.model import Scene
 from artuline.desk import theme
 from artuline.desk.jobs import Jobs
+from artuline.desk.later import Later
 from artuline.desk.session import Session
 
 MARKS = {
@@ -17,6 +21,12 @@ MARKS = {
     2: ("alert-outline", "crimson"),
     1: ("information-outline", "brass_text"),
 }
+
+
+def _find(scene: Scene, assets: AssetStore, take: Take | None) -> list[Finding]:
+    found = check(scene, assets) if scene.figures else []
+    return found + check_take(scene, take) if take is not None else found
+
 
 _RIGHT = Qt.TextElideMode.ElideRight
 
@@ -71,7 +81,9 @@ class Strip(QWidget):
         self._later = QTimer(self)
         self._later.setSingleShot(True)
         self._later.setInterval(250)
-        self._later.timeout.connect(self.refresh)
+        self._later.timeout.connect(self._look)
+        self._checks = Later()
+        self._checks.ready.connect(self._look)
         session.scene_changed.connect(self._later.start)
         jobs.started.connect(self._job_started)
         jobs.progressed.connect(self._job_progressed)
@@ -88,12 +100,21 @@ class Strip(QWidget):
         self._clear.start(12000 if fault else 6000)
 
     def refresh(self) -> None:
-        """Look for problems again."""
+        """Look for problems at once."""
         s = self.session
-        self.findings = check(s.scene, s.assets) if s.scene.figures else []
-        take = s.take()
-        if take is not None:
-            self.findings += check_take(s.scene, take)
+        self._show(_find(s.scene, s.assets, s.take()))
+
+    def _look(self) -> None:
+        """Look for problems beside the window; what is found is shown if the scene is still the same."""
+        s = self.session
+        scene, assets, take = s.scene, s.assets, s.take()
+        found = self._checks.get(scene, lambda: _find(scene, assets, take))
+        if found is not None:
+            self._show(found)
+
+    def _show(self, findings: list[Finding]) -> None:
+        s = self.session
+        self.findings = findings
         self._menu.clear()
         if not self.findings:
             calm = "No problems found" if s.scene.figures else "Open a figure or a demo scene to begin"

@@ -1,16 +1,18 @@
 """The tryout's controls on the stage, and its clock."""
 
+import math
 import time
 
 from PySide6.QtCore import Qt, QTimer, Signal
-from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLabel, QPushButton, QSlider, QToolButton, QWidget
+from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLabel, QMenu, QPushButton, QSlider, QToolButton, QWidget
 
 from artuline.core.errors import ArtulineError
 from artuline.core.run.tryout import STEP, Tryout
 from artuline.desk import theme
 from artuline.desk.session import Session
-from artuline.desk.stage import Stage
+from artuline.desk.stage import PUSH, Stage
 
+SPIN = 4.0  # rad/s
 SPEEDS = (1.0, 0.5, 0.25, 0.125, 0.0625)
 
 
@@ -19,6 +21,7 @@ class TryoutBar(QWidget):
 
     failed = Signal(str)
     running_changed = Signal(bool)
+    key_wanted = Signal()
 
     def __init__(self, session: Session, stage: Stage):
         super().__init__(stage)
@@ -45,13 +48,47 @@ class TryoutBar(QWidget):
         self.gravity = QCheckBox("Gravity")
         self.gravity.setChecked(True)
         self.gravity.toggled.connect(self._gravity)
+        self.ground = QCheckBox("Ground")
+        self.ground.setChecked(True)
+        self.ground.toggled.connect(self._ground)
+        self.tilt = QSlider(Qt.Orientation.Horizontal)
+        self.tilt.setRange(0, 180)
+        self.tilt.setFixedWidth(56)
+        self.tilt.setToolTip("Tilt of gravity towards the view's right: 0 is down, 180 is up")
+        self.tilt.setAccessibleName("Tilt of gravity")
+        self.tilt.valueChanged.connect(lambda _: self._gravity(self.gravity.isChecked()))
+        self.more = QToolButton()
+        self.more.setText("More")
+        self.more.setToolTip("Push, spin, hold on the keys, start over, take the pose as a key")
+        self.more.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+        menu = QMenu(self.more)
+        for words, call in (
+            ("Push away from the view (Shift click a body)", self.push),
+            ("Spin", self.spin),
+            ("Hold the selected bodies", self.hold),
+            ("Let all go", self.let_all_go),
+            ("Start over (R)", self.start_over),
+            ("Take this pose as a key", self.key_wanted.emit),
+        ):
+            menu.addAction(words, call)
+        self.more.setMenu(menu)
         self.tone = QSlider(Qt.Orientation.Horizontal)
         self.tone.setRange(0, 100)
-        self.tone.setFixedWidth(90)
+        self.tone.setFixedWidth(64)
         self.tone.setToolTip("Tone: how firmly the pose of this frame is held")
         self.tone.valueChanged.connect(self._tone)
         self._words = QLabel("Tone 0.00")
-        self._live = (self.pause_button, self.step_button, self.speed, self.gravity, self._words, self.tone)
+        self._live = (
+            self.pause_button,
+            self.step_button,
+            self.speed,
+            self.gravity,
+            self.tilt,
+            self.ground,
+            self._words,
+            self.tone,
+            self.more,
+        )
         for w in (self.start_button, *self._live):
             layout.addWidget(w)
         self._speed = 0
@@ -102,19 +139,56 @@ class TryoutBar(QWidget):
             self.stop()
             return
         try:
-            tryout = Tryout(self.session.scene, self.session.assets, self.session.frame)
+            self._begin()
         except ArtulineError as error:
             self.failed.emit(str(error))
             return
-        self.stage.tryout = tryout
-        self._gravity(self.gravity.isChecked())
-        self._tone(self.tone.value())
         self.pause_button.setChecked(False)
         self._last = time.perf_counter()
         self._timer.start()
         self._show_live(True)
         self.running_changed.emit(True)
         self.stage.refresh()
+
+    def _begin(self) -> None:
+        tryout = Tryout(self.session.scene, self.session.assets, self.session.frame)
+        self.stage.tryout = tryout
+        self._gravity(self.gravity.isChecked())
+        self._ground(self.ground.isChecked())
+        self._tone(self.tone.value())
+
+    def start_over(self) -> None:
+        """Let go again from the frame where it began."""
+        if self.running:
+            self._begin()
+            self.stage.refresh()
+
+    def _target(self) -> tuple[int | None, frozenset[str]]:
+        chosen = self.session.selection
+        index = next((i for i, f in enumerate(self.session.scene.figures) if f.id == chosen.figure), None)
+        return index, chosen.bones
+
+    def push(self) -> None:
+        """Push the selected bodies, or all, in the direction of the view."""
+        if self.stage.tryout is not None:
+            self.stage.tryout.push(*self._target(), -PUSH * self.stage.camera.axes()[2])
+
+    def spin(self) -> None:
+        """Spin the selected bodies, or all, about the upright axis."""
+        if self.stage.tryout is not None:
+            self.stage.tryout.spin(*self._target(), SPIN)
+
+    def hold(self) -> None:
+        """Keep the selected bodies where they are."""
+        index, bones = self._target()
+        if self.stage.tryout is not None and index is not None:
+            self.stage.tryout.hold(index, bones)
+
+    def let_all_go(self) -> None:
+        """Hold nothing any more."""
+        if self.stage.tryout is not None:
+            for i in range(len(self.session.scene.figures)):
+                self.stage.tryout.hold(i, frozenset())
 
     def stop(self) -> None:
         """Back to exactly where it was."""
@@ -151,7 +225,13 @@ class TryoutBar(QWidget):
 
     def _gravity(self, on: bool) -> None:
         if self.stage.tryout is not None:
-            self.stage.tryout.set_gravity(on)
+            right = self.stage.camera.axes()[0]
+            heading = math.atan2(float(right[0]), float(right[2]))
+            self.stage.tryout.set_gravity(on, math.radians(self.tilt.value()), heading)
+
+    def _ground(self, on: bool) -> None:
+        if self.stage.tryout is not None:
+            self.stage.tryout.set_ground(on)
 
     def _tone(self, value: int) -> None:
         self._words.setText(f"Tone {value / 100:.2f}")

@@ -20,17 +20,18 @@ from PySide6.QtWidgets import (
 from artuline.core.bake.bake import add_layer, bake_figure
 from artuline.core.checks.finding import Finding
 from artuline.core.errors import ArtulineError
+from artuline.core.motion.poses import key_pose
 from artuline.core.run.record import keep_take, run
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Scene
-from artuline.core.setup.ragdoll import set_up
 from artuline.demo.scenes import demo_scene
 from artuline.desk import theme
 from artuline.desk.details import Details
 from artuline.desk.jobs import Jobs
 from artuline.desk.roster import Roster
 from artuline.desk.session import Session
+from artuline.desk.setup_commands import SetupCommands
 from artuline.desk.stage import Stage
 from artuline.desk.strip import Strip
 from artuline.desk.timeline import Timeline
@@ -50,8 +51,8 @@ STATIONS = (
     ("Curves", "vector-curve", "Bake to keys and deliver"),
 )
 SHOWN = {
-    "Cast": Show(),
-    "Bodies": Show(see_through=True, shapes=True),
+    "Cast": Show(mirror=True, person=True),
+    "Bodies": Show(see_through=True, shapes=True, fit=True),
     "Joints": Show(see_through=True, limits=True, bones=True),
     "Blend": Show(),
     "Takes": Show(echo=True),
@@ -63,13 +64,17 @@ TOGGLES = (
     ("shapes", "shape-outline", "Collision shapes"),
     ("bones", "bone", "Bones"),
     ("limits", "angle-acute", "Joint limits"),
+    ("fit", "ruler", "Colour the shapes by how they follow the skin"),
+    ("mass", "weight", "Colour the shapes by their mass"),
+    ("mirror", "reflect-horizontal", "Pairs of bones on both sides"),
+    ("person", "human-male-height", "A person of 1.75 m to compare with"),
     ("ground", "grid", "Ground"),
     ("echo", "ghost-outline", "Echo: the keyed motion beside the take"),
     ("rest", "human-handsup", "Rest pose"),
 )
 
 
-class Window(QMainWindow):
+class Window(SetupCommands, QMainWindow):
     """Everything on one desk."""
 
     def __init__(self, night: bool = False):
@@ -79,6 +84,7 @@ class Window(QMainWindow):
         self.jobs = Jobs()
         self.bake_bounds = {"degrees": 1.0, "millimetres": 10.0}
         self.baked_summary = ""
+        self._begin_setup()
         self.stage = Stage(self.session)
         self.roster = Roster(self.session)
         self.timeline = Timeline(self.session)
@@ -225,11 +231,19 @@ class Window(QMainWindow):
         m.addActions([undo, redo])
         m.addSeparator()
         self._action(m, "Fit bodies and joints", "Ctrl+B", self.set_up)
+        self._action(m, "To the other side", "Ctrl+M", self.mirror_selected)
+        self._action(m, "Balance the masses…", None, self.ask_balance)
+        self._action(m, "Propose limits…", None, self.ask_limits)
+        m.addSeparator()
+        self._action(m, "Save setup…", None, self.ask_save_setup)
+        self._action(m, "Put a setup on…", None, self.ask_setup)
         m = bar.addMenu("&Run")
         self._action(m, "Run", "F5", self.run)
         self._action(m, "Bake the take", "F6", self.bake)
         self._action(m, "Tryout", "T", self.tryout.toggle)
         self._action(m, "Pause the tryout", "P", self.tryout.pause_button.toggle)
+        self._action(m, "Start the tryout over", "R", self.tryout.start_over)
+        self._action(m, "Take the tryout's pose as a key", None, self.take_pose)
         m = bar.addMenu("&View")
         self._action(m, "Frame the selection", "F", self.stage.frame_selection)
         group = QActionGroup(self)
@@ -258,10 +272,18 @@ class Window(QMainWindow):
         self.jobs.failed.connect(lambda text: self.strip.tell(text, fault=True))
         self.tryout.failed.connect(lambda text: self.strip.tell(text, fault=True))
         self.tryout.running_changed.connect(lambda on: self.transport.stop() if on else None)
+        self.tryout.key_wanted.connect(self.take_pose)
         self.timeline.frame_wanted.connect(s.set_frame)
         self.timeline.frame_wanted.connect(lambda _: self.tryout.stop())
         self.transport.playing_changed.connect(self._playing)
         self.stage.picked.connect(self._picked)
+        self.stage.framed.connect(s.select)
+        self.stage.marks = self.make_marks
+        self.stage.active_shape = lambda: self.active_shape
+        self.stage.shape_edit = lambda sc, figure, body: self.mirrored(sc, figure, {body})
+        self.later.ready.connect(self.stage.refresh)
+        self.later.ready.connect(self.details.rebuild)
+        s.selection_changed.connect(self._new_selection)
         self.strip.wanted.connect(self._go_to_finding)
         self.stage.installEventFilter(self)
 
@@ -282,6 +304,9 @@ class Window(QMainWindow):
             b.setChecked(getattr(show, field))
         self.stage.set_show(show)
         self.details.set_station(name)
+
+    def _new_selection(self) -> None:
+        self.active_shape = 0
 
     def _show_changed(self) -> None:
         self.stage.set_show(Show(**{field: b.isChecked() for field, b in self._toggles.items()}))
@@ -350,21 +375,6 @@ class Window(QMainWindow):
 
     # commands
 
-    def set_up(self) -> None:
-        """Fit bodies and joints to the present figure."""
-        f = self.session.figure()
-        if f is None:
-            self.strip.tell("Open a figure first.", fault=True)
-            return
-        assets = self.session.assets
-
-        def then(made) -> None:
-            values = {"bodies": made.bodies, "joints": made.joints, "pairs_off": made.pairs_off}
-            self.session.edit("Fit bodies and joints", lambda s: edit.figure(s, f.id, **values))
-            self.strip.tell(f"{len(made.bodies)} bodies and {len(made.joints)} joints fitted to {made.name}")
-
-        self.jobs.start("Fitting bodies and joints", lambda progress, cancelled: set_up(f, assets), then)
-
     def limp(self, bone: str | None) -> None:
         """Hand a bone and all below it, or the whole figure, over in the middle of the range."""
         f = self.session.figure()
@@ -383,6 +393,23 @@ class Window(QMainWindow):
             f"Limp from {bone} down" if bone else "Hand over the whole figure",
             lambda sc: edit.hand_over(sc, f.id, bone, start, end, 0.0, ramp),
         )
+
+    def take_pose(self) -> None:
+        """Key the pose that the tryout has come to, on the layer of poses, at the present frame."""
+        live = self.stage.tryout
+        if live is None:
+            self.strip.tell("Start a tryout first: its pose becomes the key.", fault=True)
+            return
+        assets, frame = self.session.assets, round(self.session.frame)
+        poses = {f.id: p for f, p in zip(live.scene.figures, live.local_poses()) if f.bodies}
+
+        def change(s: Scene) -> Scene:
+            for figure, pose in poses.items():
+                s = key_pose(s, assets, figure, frame, pose)
+            return s
+
+        if self.session.edit("Take the pose as a key", change):
+            self.strip.tell(f"Keyed the pose at frame {frame}, with twelve frames in and out; it steers physics too.")
 
     def remove_group(self, figure: str, group: str) -> None:
         """Remove a group: its bones stay on their keys."""

@@ -5,9 +5,10 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from artuline.core.geometry import rotation
+from artuline.core.geometry.polyhedron import hull_of
 from artuline.core.geometry.rotation import Array
 from artuline.core.scene.mesh import Mesh
-from artuline.core.scene.model import Joint, Shape
+from artuline.core.scene.model import Shape
 
 Rgba = tuple[float, float, float, float]
 
@@ -30,13 +31,14 @@ class Skin:
 
 @dataclass(frozen=True, eq=False)
 class Solid:
-    """A primitive at a place, solid (obstacles) or as glass (collision shapes)."""
+    """A shape at a place, solid (obstacles) or as glass (collision shapes); as ``triangles`` (T, 3, 3) in its frame if given."""
 
     shape: Shape
     position: Array
     rotation: Array
     color: Rgba
     glass: bool = False
+    triangles: Array | None = None
 
 
 @dataclass
@@ -61,7 +63,7 @@ def circle(radius: float, steps: int = 48) -> Array:
 
 
 def shape_outline(shape: Shape, position: Array, turn: Array, scale: float = 1.01) -> list[Array]:
-    """Polylines that trace a shape: rings and spines of a capsule, edges of a box."""
+    """Polylines that trace a shape: rings and spines of a capsule, edges of a box or a hull."""
     q = rotation.multiply(turn, np.array(shape.rotation))
     p = position + rotation.rotate(turn, np.array(shape.position))
     if shape.kind == "box":
@@ -69,6 +71,11 @@ def shape_outline(shape: Shape, position: Array, turn: Array, scale: float = 1.0
         corner = np.array([[x, y, z] for x in (-1, 1) for y in (-1, 1) for z in (-1, 1)]) * h
         pairs = [(a, b) for a in range(8) for b in range(a + 1, 8) if bin(a ^ b).count("1") == 1]
         lines = [corner[[a, b]] for a, b in pairs]
+    elif shape.kind == "hull":
+        hull = hull_of(shape.points)
+        lines = [hull.vertices[e[:2]] * scale for e in hull.edges]
+    elif shape.kind == "mesh":
+        lines = []
     else:
         r = shape.radius * scale
         half = shape.half_length if shape.kind == "capsule" else 0.0
@@ -80,34 +87,3 @@ def shape_outline(shape: Shape, position: Array, turn: Array, scale: float = 1.0
         loop[:, 0] += np.where(np.sin(t) >= 0, half, -half)
         lines += [loop, loop[:, [0, 2, 1]]]
     return [p + rotation.rotate(q, line) for line in lines]
-
-
-def limit_outline(
-    joint: Joint, parent_turn: Array, child_turn: Array, anchor: Array, size: float
-) -> tuple[list[Array], list[Array]]:
-    """Polylines of a joint's range (first list) and of where the joint is in it (second). World places."""
-    frame = rotation.multiply(parent_turn, np.array(joint.parent_frame))
-    now = rotation.multiply(child_turn, np.array(joint.frame))
-    lines: list[Array] = []
-    if joint.kind == "hinge":
-        lo, hi = joint.twist
-        t = np.linspace(lo, hi, max(8, int(np.degrees(hi - lo) / 4)))
-        arc = np.stack([np.zeros_like(t), np.cos(t), np.sin(t)], axis=1) * size
-        lines.append(np.concatenate([[[0, 0, 0]], arc, [[0, 0, 0]]]))
-        lines.append(np.array([[-0.4, 0, 0], [0.4, 0, 0]]) * size)
-        pointer = np.array([[0, 0, 0], [0, 1.0, 0]]) * size
-    else:
-        t = np.linspace(0, 2 * np.pi, 65)
-        swing = np.stack([np.zeros_like(t), joint.swing_y * np.cos(t), joint.swing_z * np.sin(t)], axis=1)
-        rim = rotation.rotate(rotation.from_rotation_vector(swing), np.array([1.0, 0, 0])) * size
-        lines.append(rim)
-        lines += [np.stack([np.zeros(3), rim[i]]) for i in range(0, 64, 8)]
-        lo, hi = joint.twist
-        a = np.linspace(lo, hi, 32)
-        ring = np.stack([np.full_like(a, 0.35), 0.28 * np.cos(a), 0.28 * np.sin(a)], axis=1) * size
-        lines.append(ring)
-        pointer = np.array([[0, 0, 0], [1.05, 0, 0]]) * size
-    return (
-        [anchor + rotation.rotate(frame, line) for line in lines],
-        [anchor + rotation.rotate(now, pointer)],
-    )

@@ -7,6 +7,7 @@ import numpy as np
 
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation, transforms
+from artuline.core.geometry.polyhedron import hull_of
 from artuline.core.geometry.rotation import Array
 from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Shape
@@ -204,7 +205,7 @@ class Renderer:
     def _draw_solids(self, solids: list[Solid], *, glass: bool, flatten: float = 0.0) -> None:
         _set(self._solid, {"u_glass": float(glass), "u_flatten": flatten, "u_mask": flatten})
         for kinds, (vbo, ibo) in ((("capsule", "sphere"), self._round), (("box",), self._cube)):
-            mine = [s for s in solids if s.shape.kind in kinds]
+            mine = [s for s in solids if s.shape.kind in kinds and s.triangles is None]
             if not mine:
                 continue
             rows = np.array([np.concatenate([_matrix(s)[:3].ravel(), _size(s.shape), s.color]) for s in mine])
@@ -218,6 +219,28 @@ class Renderer:
             vao.render(instances=len(mine))
             vao.release()
             instances.release()
+        for s in solids:
+            triangles = _triangles_of(s)
+            if triangles is not None:
+                self._draw_faceted(s, triangles)
+
+    def _draw_faceted(self, s: Solid, triangles: Array) -> None:
+        """A solid of flat triangles (T, 3, 3) in its frame."""
+        normals = np.cross(triangles[:, 1] - triangles[:, 0], triangles[:, 2] - triangles[:, 0])
+        normals /= np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-30)
+        corners = triangles.reshape(-1, 3)
+        rows = np.column_stack([np.repeat(normals, 3, axis=0), corners, np.ones(len(corners))])
+        vertices = self.ctx.buffer(rows.astype("f4").tobytes())
+        row = np.concatenate([_matrix(s)[:3].ravel(), np.ones(4), s.color])
+        instance = self.ctx.buffer(row.astype("f4").tobytes())
+        names = ("in_m0", "in_m1", "in_m2", "in_size", "in_color")
+        vao = self.ctx.vertex_array(
+            self._solid,
+            [(vertices, "3f 4f", "in_normal", "in_corner"), (instance, "4f 4f 4f 4f 4f/i", *names)],
+        )
+        vao.render(instances=1)
+        for made in (vao, vertices, instance):
+            made.release()
 
     def _draw_lines(self, scene: DrawList, *, over: bool) -> None:
         chosen = [(s, c, w) for s, c, w, o in scene.lines if o == over]
@@ -269,6 +292,15 @@ def _matrix(s: Solid) -> Array:
     q = rotation.multiply(s.rotation, np.array(s.shape.rotation))
     p = s.position + rotation.rotate(s.rotation, np.array(s.shape.position))
     return transforms.compose(p, q, np.ones(3))
+
+
+def _triangles_of(s: Solid) -> Array | None:
+    if s.triangles is not None:
+        return s.triangles
+    if s.shape.kind != "hull":
+        return None
+    hull = hull_of(s.shape.points)
+    return hull.vertices[hull.triangles]
 
 
 def _size(shape: Shape) -> Array:

@@ -13,13 +13,14 @@ from artuline.core.run.take import Take
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Figure, Scene
-from artuline.view.drawlist import DrawList, Skin, Solid, limit_outline, shape_outline
+from artuline.view.drawlist import DrawList, Rgba, Skin, Solid, shape_outline
+from artuline.view.limits import add_limits
 from artuline.view.palette import DAY, Palette, rgb
 
 
 @dataclass(frozen=True)
 class Show:
-    """What the stage shows."""
+    """What the stage shows. ``fit`` and ``mass`` colour the shapes by it; ``person``: an outline of 1.75 m to compare with."""
 
     figure: bool = True
     see_through: bool = False
@@ -30,6 +31,10 @@ class Show:
     echo: bool = False
     tint: bool = True
     rest: bool = False
+    fit: bool = False
+    mass: bool = False
+    mirror: bool = False
+    person: bool = False
 
 
 @dataclass
@@ -97,6 +102,17 @@ def figure_states(scene: Scene, assets: AssetStore, frame: float, take: Take | N
     return states
 
 
+@dataclass
+class Marks:
+    """What is drawn besides the scene itself: a colour for shapes by figure and body, the clips' motion by figure and joint, and
+    pairs of bones.
+    """
+
+    shape_colors: dict[tuple[str, str], Rgba] = field(default_factory=dict)
+    traces: dict[tuple[str, str], Array] = field(default_factory=dict)
+    pairs: dict[str, dict[str, str]] = field(default_factory=dict)
+
+
 def draw_list(
     scene: Scene,
     assets: AssetStore,
@@ -105,22 +121,66 @@ def draw_list(
     show: Show,
     selection: Selection | None = None,
     palette: Palette = DAY,
+    marks: Marks | None = None,
 ) -> DrawList:
     """The picture of a scene at a frame, with the figures as given."""
-    selection = selection or Selection()
+    selection, marks = selection or Selection(), marks or Marks()
     out = DrawList(ground=scene.ground.height if scene.ground and show.ground else None)
     for figure, state in zip(scene.figures, states):
         _add_figure(out, figure, assets, state, show, palette)
         if show.shapes:
-            _add_shapes(out, figure, state, palette)
+            _add_shapes(out, figure, state, palette, marks)
         if show.bones:
             _add_bones(out, figure, state, palette)
+        if show.mirror:
+            _add_pairs(out, state, figure, marks.pairs.get(figure.id, {}), palette)
         chosen = selection.bones if selection.figure == figure.id else frozenset()
-        _add_selected(out, figure, state, chosen, show, palette)
+        _add_selected(out, figure, state, chosen, show, palette, marks)
+    if show.person and states:
+        _add_person(out, states, palette)
     for o in scene.obstacles:
         p, q = obstacle_motion(o, np.array([frame]))
-        out.solids.append(Solid(o.shape, p[0], q[0], (*o.color, 1.0)))
+        triangles = None
+        if o.shape.asset is not None:
+            arrays = assets[o.shape.asset]
+            triangles = arrays["vertices"][arrays["triangles"]]
+        out.solids.append(Solid(o.shape, p[0], q[0], (*o.color, 1.0), triangles=triangles))
     return out
+
+
+def _add_pairs(out: DrawList, state: FigureState, figure: Figure, pairs: dict[str, str], palette: Palette) -> None:
+    """Lines across the figure between bones that are each other's mirror image."""
+    place = state.matrices[:, :3, 3]
+    color = (*rgb(palette.brass), 0.9)
+    for a, b in pairs.items():
+        if a < b and figure.bones[figure.bone_index[a]].deforms:
+            ends = place[[figure.bone_index[a], figure.bone_index[b]]]
+            out.add_line(ends, color, 1.4)
+            for end in ends:
+                for axis in np.eye(3):
+                    out.add_line(end + 0.012 * np.stack([-axis, axis]), color, 2.4)
+
+
+# A standing person's outline, half of it: across and up, shares of the height
+_PERSON = (
+    (0.0, 1.0), (0.035, 0.99), (0.05, 0.95), (0.047, 0.905), (0.03, 0.875), (0.035, 0.85), (0.11, 0.825), (0.135, 0.79),
+    (0.145, 0.68), (0.155, 0.60), (0.165, 0.50), (0.16, 0.455), (0.14, 0.46), (0.13, 0.55), (0.115, 0.66), (0.105, 0.72),
+    (0.10, 0.62), (0.105, 0.53), (0.10, 0.40), (0.085, 0.28), (0.075, 0.10), (0.07, 0.04), (0.095, 0.012), (0.09, 0.0),
+    (0.03, 0.0), (0.03, 0.10), (0.02, 0.28), (0.012, 0.44), (0.0, 0.465),
+)  # fmt: skip
+
+
+def _add_person(out: DrawList, states: list[FigureState], palette: Palette, height: float = 1.75) -> None:
+    """A person's outline beside the figures, on the ground."""
+    places = np.concatenate([s.matrices[:, :3, 3] for s in states])
+    half = np.array(_PERSON) * height
+    outline = np.concatenate([half, half[::-1] * [-1.0, 1.0]])
+    points = np.zeros((len(outline), 3))
+    points[:, :2] = outline
+    points[:, 0] += places[:, 0].max() + 0.35 * height
+    points[:, 1] += out.ground or 0.0
+    points[:, 2] += 0.5 * (places[:, 2].min() + places[:, 2].max())
+    out.add_line(points, (*rgb(palette.faint), 0.9), 1.6, over=False)
 
 
 def _add_figure(
@@ -142,18 +202,20 @@ def _add_figure(
         if away > 1e-4:
             flat = (*rgb(palette.teal), 0.55)
             out.skins.append(Skin(key, mesh, colors, state.keyed, np.zeros_like(tint), 1.0, flat))
-    alpha = 0.38 if show.see_through else 1.0
+    # shapes whose colour says something are to be seen clearly
+    alpha = (0.2 if show.shapes and (show.fit or show.mass) else 0.38) if show.see_through else 1.0
     out.skins.append(Skin(key, mesh, colors, state.matrices, tint, alpha))
 
 
-def _add_shapes(out: DrawList, figure: Figure, state: FigureState, palette: Palette) -> None:
+def _add_shapes(out: DrawList, figure: Figure, state: FigureState, palette: Palette, marks: Marks) -> None:
     p, q = rigid(state.matrices)
     for body in figure.bodies:
         b = figure.bone_index[body.bone]
         h = float(state.handover[b])
         color = np.array(rgb(palette.teal)) * (1 - h) + np.array(rgb(palette.vermilion)) * h
+        rgba = marks.shape_colors.get((figure.id, body.id), (*color, 0.62))
         for s in body.shapes:
-            out.solids.append(Solid(s, p[b], q[b], (*color, 0.62), glass=True))
+            out.solids.append(Solid(s, p[b], q[b], rgba, glass=True))
 
 
 def _add_bones(out: DrawList, figure: Figure, state: FigureState, palette: Palette) -> None:
@@ -166,13 +228,17 @@ def _add_bones(out: DrawList, figure: Figure, state: FigureState, palette: Palet
 
 
 def _add_selected(
-    out: DrawList, figure: Figure, state: FigureState, chosen: frozenset[str], show: Show, palette: Palette
+    out: DrawList,
+    figure: Figure,
+    state: FigureState,
+    chosen: frozenset[str],
+    show: Show,
+    palette: Palette,
+    marks: Marks,
 ) -> None:
     p, q = rigid(state.matrices)
     ink = (*rgb(palette.ink), 1.0)
-    brass = (*rgb(palette.brass), 1.0)
     wanted = set(figure.bone_index) if show.limits and not chosen else chosen
-    ids = {b.id: b for b in figure.bodies}
     for name in chosen:
         if name not in figure.bone_index:
             continue
@@ -189,15 +255,11 @@ def _add_selected(
     for name in wanted:
         body = figure.body_of.get(name)
         joint = figure.joint_of.get(body.id) if body else None
-        if joint is None or joint.kind not in ("ball", "hinge") or not joint.limited:
+        if joint is None:
             continue
-        b, up = figure.bone_index[name], figure.bone_index[ids[joint.parent].bone]
-        size = 0.16 if chosen else 0.10
-        ranges, now = limit_outline(joint, q[up], q[b], p[b], size)
-        for line in ranges:
-            out.add_line(line, brass if chosen else (*brass[:3], 0.8), 1.7 if chosen else 1.1)
-        for line in now:
-            out.add_line(line, ink, 2.2)
+        trace = marks.traces.get((figure.id, joint.id))
+        size = float(np.clip(0.13 * np.ptp(p, axis=0).max(), 0.02, 1.5))
+        add_limits(out, figure, joint, p, q, size if chosen else 0.55 * size, palette, trace, bool(chosen))
 
 
 def pick(

@@ -60,11 +60,11 @@ def _travel(scene: Scene, figure: Figure, clip: Clip, duration: float, frames: A
 
 
 def keyed_pose(scene: Scene, assets: AssetStore, figure: Figure, frames: Array, *, layers: bool = True) -> Pose:
-    """Local pose at frames (F,): the clip with its layers, or the clip alone."""
+    """Local pose at frames (F,): the clip with all its layers, or with those that steer physics only."""
     frames = np.atleast_1d(np.asarray(frames, float))
     pose = clip_pose(scene, assets, figure, frames)
-    if layers:
-        for layer in figure.layers:
+    for layer in figure.layers:
+        if layers or layer.steers:
             apply_layer(scene, assets, figure, layer, frames, pose)
     return pose
 

@@ -5,13 +5,15 @@ import numpy as np
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.keyed import keyed_pose
-from artuline.core.motion.skeleton import placement, skeleton_of
+from artuline.core.motion.skeleton import Pose, placement, skeleton_of
+from artuline.core.physics.state import PLANE
 from artuline.core.run.build import build, require_bodies, tone_frequency
-from artuline.core.run.forces import gravity_at, wind_at
+from artuline.core.run.forces import add_velocity, gravity_at, wind_at
 from artuline.core.run.record import start_keyed
 from artuline.core.run.shown import shown_pose
+from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.model import Scene
+from artuline.core.scene.model import Ground, Scene
 
 STEP = 1.0 / 48.0
 SUBSTEPS = 5
@@ -25,7 +27,11 @@ class Tryout:
         """Raises ArtulineError if no figure has bodies."""
         require_bodies(scene)
         self.scene, self.frame = scene, frame
-        self.built = build(scene, assets)
+        # a ground to be switched on, where the scene has none
+        self.built = build(scene if scene.ground is not None else edit.scene(scene, ground=Ground()), assets)
+        self._pairs = self.built.world.pairs
+        if scene.ground is None:
+            self.set_ground(False)
         world = self.built.world
         h = 1.0 / (scene.rate * scene.substeps)
         p, q = self.built.keyed(np.array([frame, frame + 1.0 / scene.substeps]))
@@ -45,9 +51,71 @@ class Tryout:
         self.tone = 0.0
         self.time = 0.0
 
-    def set_gravity(self, on: bool) -> None:
-        """Gravity of the scene, or none."""
-        self.built.world.gravity[:] = self._gravity if on else 0.0
+    def set_gravity(self, on: bool, tilt: float = 0.0, heading: float = 0.0) -> None:
+        """Gravity of the scene, or none; tilted from straight down (radians) towards a heading about Y."""
+        strength = float(np.linalg.norm(self._gravity))
+        if strength == 0.0:
+            strength = 9.81
+        down = np.array([np.sin(tilt) * np.sin(heading), -np.cos(tilt), np.sin(tilt) * np.cos(heading)])
+        self.built.world.gravity[:] = 0.0 if not on else (self._gravity if tilt == 0.0 else strength * down)
+
+    def set_ground(self, on: bool) -> None:
+        """The scene's ground (or one at the lowest obstacle or at 0 if it has none), or no ground."""
+        world = self.built.world
+        world.pairs = self._pairs if on else self._pairs[world.shapes["kind"][self._pairs["b"]] != PLANE]
+        world.counters[:] = 0
+
+    def hold(self, figure: int, bones: frozenset[str]) -> None:
+        """Keep the bodies on these bones of a figure on their keys; all others are free."""
+        f = self.scene.figures[figure]
+        for i, s in enumerate(self.built.slots):
+            if s.figure == figure:
+                kept = f.bodies[s.body].bone in bones
+                self._free[i] = not kept
+                if kept:
+                    self._x[i], self._r[i] = self.built.world.bodies["x"][i], self.built.world.bodies["q"][i]
+        b = self.built.world.bodies
+        b["v"][~self._free] = 0.0
+        b["w"][~self._free] = 0.0
+
+    def _chosen(self, figure: int | None, bones: frozenset[str]) -> np.ndarray:
+        """Free bodies on bones of a figure; all free bodies for none."""
+        slots = self.built.slots
+        mine = [
+            i for i, s in enumerate(slots)
+            if self._free[i] and (not bones or (s.figure == figure and self.scene.figures[s.figure].bodies[s.body].bone in bones))
+        ]  # fmt: skip
+        return np.array(mine, int)
+
+    def push(self, figure: int | None, bones: frozenset[str], velocity: Array) -> None:
+        """Add a velocity (3,), m/s, to the bodies on these bones, or to all."""
+        which = self._chosen(figure, bones)
+        if len(which):
+            add_velocity(self.built.world.bodies, which, np.asarray(velocity, float), np.zeros(3))
+
+    def spin(self, figure: int | None, bones: frozenset[str], rate: float) -> None:
+        """Add a spin about the upright axis through their centre of mass, rad/s, to the bodies on these bones, or to all."""
+        which = self._chosen(figure, bones)
+        if len(which):
+            add_velocity(self.built.world.bodies, which, np.zeros(3), np.array([0.0, rate, 0.0]))
+
+    def touches(self) -> Array:
+        """Places where something touches now (N, 3)."""
+        b = self.built.world.bodies
+        return np.array(b["touch"][b["strongest"] > 0.0])
+
+    def local_poses(self) -> list[Pose]:
+        """The local pose (1, B) of every figure now."""
+        p, q = self.built.world.poses()
+        shown = []
+        for k, f in enumerate(self.scene.figures):
+            mine = [i for i, s in enumerate(self.built.slots) if s.figure == k]
+            bones = np.array([self.built.slots[i].bone for i in mine], int)
+            pose = self._keyed[k]
+            if mine:
+                pose = shown_pose(f, pose, bones, p[None, mine], q[None, mine], np.ones((1, len(mine))))
+            shown.append(pose)
+        return shown
 
     def advance(self, seconds: float) -> None:
         """Advance by a time, in whole small steps; the rest is kept for the next call."""
@@ -64,6 +132,7 @@ class Tryout:
         free = np.repeat(self._free[None], SUBSTEPS, 0)
         drive = np.zeros((SUBSTEPS, len(world.joints)))
         drive[:, : len(self.built.joints)] = float(tone_frequency(np.array(self.tone)))
+        world.reset_report()
         world.step_keyed(STEP, x, q, free, np.zeros((SUBSTEPS, n)), drive)
         self.time += STEP
 
@@ -100,13 +169,5 @@ class Tryout:
 
     def matrices(self) -> list[Array]:
         """World bone matrices (B, 4, 4) of every figure now."""
-        p, q = self.built.world.poses()
-        shown = []
-        for k, f in enumerate(self.scene.figures):
-            mine = [i for i, s in enumerate(self.built.slots) if s.figure == k]
-            bones = np.array([self.built.slots[i].bone for i in mine], int)
-            pose = self._keyed[k]
-            if mine:
-                pose = shown_pose(f, pose, bones, p[None, mine], q[None, mine], np.ones((1, len(mine))))
-            shown.append(skeleton_of(f).global_matrices(pose.frame(0), placement(f)))
-        return shown
+        poses = self.local_poses()
+        return [skeleton_of(f).global_matrices(p.frame(0), placement(f)) for f, p in zip(self.scene.figures, poses)]

@@ -36,6 +36,28 @@ def bodies(s: Scene, figure_id: str, ids: set[str], change: Callable[[Body], Bod
     return figure(s, figure_id, bodies=tuple(change(b) if b.id in ids else b for b in f.bodies))
 
 
+def ragdoll(s: Scene, new: Figure) -> Scene:
+    """The scene with a figure's bodies, joints and filters replaced by those of ``new``; what was tied to, pushed or kept
+    apart from bodies that are gone goes with them.
+    """
+    ids = {b.id for b in new.bodies}
+
+    def there(figure: str | None, body: str) -> bool:
+        return figure != new.id or body in ids
+
+    return s.changed(
+        links=tuple(
+            x for x in s.links if there(x.a.figure, x.a.body) and (x.b is None or there(x.b.figure, x.b.body))
+        ),
+        pushes=tuple(p for p in s.pushes if there(p.figure, p.body)),
+        pairs_off=tuple(p for p in s.pairs_off if all(there(e.figure, e.body) for e in p)),
+        figures=replace(
+            s.figures, new.id,
+            lambda f: f.changed(bodies=new.bodies, joints=new.joints, pairs_off=new.pairs_off, self_collision=new.self_collision),
+        ),
+    )  # fmt: skip
+
+
 def joints(s: Scene, figure_id: str, ids: set[str], change: Callable[[Joint], Joint]) -> Scene:
     """Change several joints of a figure by a function; ids are joint ids."""
     f = s.figure(figure_id)

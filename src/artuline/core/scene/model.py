@@ -224,7 +224,10 @@ class Group(Model):
 
 
 class Layer(Model):
-    """Keys above a figure's clip; the asset holds curves in scene time. Applies from ``start`` to ``end``."""
+    """Keys above a figure's clip; the asset holds curves in scene time. Applies from ``start`` to ``end``.
+
+    ``steers``: part of what physics follows, as keyed poses are; baked results are not.
+    """
 
     id: Id
     name: Id
@@ -232,6 +235,7 @@ class Layer(Model):
     start: int
     end: int
     weight: Share = 1.0
+    steers: bool = False
 
 
 class Figure(Model):
@@ -549,6 +553,7 @@ class Scene(Model):
                 "links": {"__all__": {"name"}},
             }
         )
+        text += "".join(x.model_dump_json() for f in self.figures for x in f.layers if x.steers)
         return hashlib.sha256(text.encode()).hexdigest()[:32]
 
 

@@ -6,8 +6,10 @@ import numpy as np
 
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
+from artuline.core.motion.skeleton import rigid
 from artuline.core.scene.model import AxisRange, Figure, Joint
 from artuline.core.setup.anatomy import FULL_BEND, HINGES, least_range, segment_of
+from artuline.core.setup.joints import keyed_limit_excess
 
 MARGIN = math.radians(12.0)
 MOST_SWING = math.radians(170.0)
@@ -23,6 +25,82 @@ def joint_motion(figure: Figure, joint: Joint, rotations: Array) -> tuple[Array,
         rotation.multiply(rotation.conjugate(np.array(joint.parent_frame)), turns), np.array(joint.frame)
     )
     return rotation.swing_twist(relative)
+
+
+def joint_trace(figure: Figure, joint: Joint, rotations: Array) -> Array:
+    """Swing y, swing z, twist and excess beyond the limits (F, 4), radians, of a joint in world rotations (F, B, 4)."""
+    if not len(rotations):
+        return np.zeros((0, 4))
+    swing, twist = joint_motion(figure, joint, rotations)
+    return np.column_stack([swing, twist, keyed_limit_excess(figure, joint, rotations)])
+
+
+def sweep_turn(joint: Joint, t: float) -> tuple[Array, Array]:
+    """Place (3,) and rotation (4,) of the joint's child frame in its parent frame along a way through the whole range.
+
+    ``t`` runs from 0 to 1: out and back along each axis that may move, within its limits; free axes turn by 90 degrees each way.
+    """
+    ranges = _ranges(joint)
+    place, turn = np.zeros(3), np.array([0.0, 0.0, 0.0, 1.0])
+    moving = [k for k, r in enumerate(ranges) if r[1] > r[0]]
+    if not moving:
+        return place, turn
+    at = min(max(t, 0.0), 1.0 - 1e-9) * len(moving)
+    axis = moving[int(at)]
+    low, high = ranges[axis]
+    middle = min(max(0.0, low), high)
+    wave = math.sin(2.0 * math.pi * (at % 1.0))
+    value = middle + wave * ((high - middle) if wave > 0.0 else (middle - low))
+    if axis < 3:
+        place[axis] = value
+        return place, turn
+    vector = np.zeros(3)
+    vector[axis - 3] = value
+    # a joint whose range leaves its middle out stands at the nearest end of the other axes
+    rest = np.array([min(max(0.0, ranges[3 + k][0]), ranges[3 + k][1]) if k != axis - 3 else 0.0 for k in range(3)])
+    swing = rotation.from_rotation_vector(np.array([0.0, *(vector + rest)[1:]]))
+    twist = rotation.from_rotation_vector(np.array([(vector + rest)[0], 0.0, 0.0]))
+    return place, rotation.multiply(swing, twist)
+
+
+def _ranges(joint: Joint) -> list[tuple[float, float]]:
+    """Ranges of x, y, z, twist, swing y and swing z; a quarter turn, or a decimetre, each way where free."""
+    quarter = (-0.5 * math.pi, 0.5 * math.pi)
+    none = (0.0, 0.0)
+    if joint.kind == "fixed":
+        return [none] * 6
+    if joint.kind == "slide":
+        return [(joint.slide if joint.limited and joint.slide else (-0.1, 0.1)), *[none] * 5]
+    if joint.kind == "hinge":
+        return [none, none, none, joint.twist if joint.limited else quarter, none, none]
+    if joint.kind == "ball":
+        if not joint.limited:
+            return [none, none, none, quarter, quarter, quarter]
+        y, z = joint.swing_y, joint.swing_z
+        return [none, none, none, joint.twist, (-y, y), (-z, z)]
+    return [
+        r if r is not None and (joint.limited or r == none) else (quarter if k > 2 else (-0.1, 0.1))
+        for k, r in enumerate(joint.axes)
+    ]
+
+
+def swept_matrices(figure: Figure, joint: Joint, matrices: Array, t: float) -> Array:
+    """World matrices (B, 4, 4) with a joint's child, and all below it, somewhere on the way through its range."""
+    bones = {b.id: figure.bone_index[b.bone] for b in figure.bodies}
+    a, c = bones[joint.parent], bones[joint.child]
+    p, q = rigid(matrices)
+    place, turn = sweep_turn(joint, t)
+    frame = rotation.multiply(q[a], np.array(joint.parent_frame))
+    new = rotation.multiply(rotation.multiply(frame, turn), rotation.conjugate(np.array(joint.frame)))
+    shift = rotation.rotate(frame, place)
+    move = rotation.multiply(new, rotation.conjugate(q[c]))
+    delta = np.eye(4)
+    delta[:3, :3] = rotation.to_matrix(move)
+    delta[:3, 3] = p[c] + shift - delta[:3, :3] @ p[c]
+    moved = matrices.copy()
+    below = [figure.bone_index[b] for b in figure.below(figure.bones[c].name)]
+    moved[below] = delta @ matrices[below]
+    return moved
 
 
 def propose_limits(

@@ -130,22 +130,32 @@ def _turned(r: AxisRange) -> AxisRange:
 
 def mirror_bodies(figure: Figure, ids: set[str]) -> Figure:
     """Carry the bodies of those ids, and the joints that hold them, over to the bodies on the other side."""
-    pairs = mirror_pairs(figure)
-    by_bone = figure.body_of
     changed: dict[str, Body] = {}
-    joints: dict[str, Joint] = {}
-    for body in figure.bodies:
-        other = by_bone.get(pairs.get(body.bone, ""))
-        if body.id not in ids or other is None or other.id in ids:
-            continue
+    for body, other in _twins(figure, ids):
         changed[other.id] = mirror_body(figure, body, other)
+    made = figure.changed(bodies=tuple(changed.get(b.id, b) for b in figure.bodies)) if changed else figure
+    return mirror_joints(made, ids)
+
+
+def mirror_joints(figure: Figure, ids: set[str]) -> Figure:
+    """Carry the joints that hold the bodies of those ids over to the other side."""
+    joints: dict[str, Joint] = {}
+    for body, other in _twins(figure, ids):
         mine, theirs = figure.joint_of.get(body.id), figure.joint_of.get(other.id)
         if mine is not None and theirs is not None:
             joints[theirs.id] = mirror_joint(figure, mine, theirs)
-    return figure.changed(
-        bodies=tuple(changed.get(b.id, b) for b in figure.bodies),
-        joints=tuple(joints.get(j.id, j) for j in figure.joints),
-    )
+    return figure.changed(joints=tuple(joints.get(j.id, j) for j in figure.joints)) if joints else figure
+
+
+def _twins(figure: Figure, ids: set[str]) -> list[tuple[Body, Body]]:
+    """Bodies of those ids with the one on the other side, where that is not one of them itself."""
+    pairs = mirror_pairs(figure)
+    found = []
+    for body in figure.bodies:
+        other = figure.body_of.get(pairs.get(body.bone, ""))
+        if body.id in ids and other is not None and other.id not in ids:
+            found.append((body, other))
+    return found
 
 
 def sides_differ(figure: Figure, tolerance: float = 0.02) -> list[tuple[str, str]]:

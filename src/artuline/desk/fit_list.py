@@ -1,0 +1,68 @@
+"""The fits of all bodies, the worst first: name, share of skin inside, how far proud, and a bar."""
+
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import QEvent, QRectF, Qt
+from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent
+from PySide6.QtWidgets import QToolTip, QWidget
+
+from artuline.core.scene.model import Figure
+from artuline.desk import theme
+
+if TYPE_CHECKING:
+    from artuline.desk.window import Window
+
+ROW = 22
+SHOWN = 8
+
+
+class FitList(QWidget):
+    """A click selects the body."""
+
+    def __init__(self, window: "Window", figure: Figure):
+        super().__init__()
+        self.window_, self.figure = window, figure
+        self.fits = window.fits(figure)
+        self.setFixedHeight(ROW * max(min(len(self.fits), SHOWN), 1) + 18)
+        self.setMouseTracking(True)
+        self.setCursor(Qt.CursorShape.PointingHandCursor)
+        self.setAccessibleName("Fits")
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        p = QPainter(self)
+        p.setFont(theme.font(theme.SMALL))
+        w = self.width()
+        right, middle = Qt.AlignmentFlag.AlignRight, Qt.AlignmentFlag.AlignVCenter
+        p.setPen(theme.color("faint"))
+        if not self.fits:
+            p.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "measuring…")
+            return
+        p.drawText(QRectF(w - 106, 0, 46, 16), right | middle, "skin in")
+        p.drawText(QRectF(w - 56, 0, 56, 16), right | middle, "proud")
+        for i, fit in enumerate(self.fits[:SHOWN]):
+            y = 18 + i * ROW
+            bar = theme.color("crimson" if fit.grade > 0.5 else ("brass" if fit.grade > 0.25 else "teal"))
+            p.fillRect(QRectF(0, y + 3, 4, ROW - 6), bar)
+            p.setPen(theme.color("ink"))
+            name = p.fontMetrics().elidedText(fit.body, Qt.TextElideMode.ElideRight, w - 126)
+            p.drawText(QRectF(10, y, w - 120, ROW), middle, name)
+            p.drawText(QRectF(w - 106, y, 46, ROW), right | middle, f"{100 * fit.inside:.0f} %")
+            p.drawText(QRectF(w - 56, y, 56, ROW), right | middle, f"{1000 * fit.proud:.0f} mm")
+
+    def _at(self, y: float) -> int:
+        return int((y - 18) // ROW)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        i = self._at(event.position().y())
+        if 0 <= i < min(len(self.fits), SHOWN):
+            bone = next(b.bone for b in self.figure.bodies if b.id == self.fits[i].body)
+            self.window_.session.select(self.figure.id, frozenset({bone}))
+
+    def event(self, event: QEvent) -> bool:
+        if event.type() == QEvent.Type.ToolTip:
+            QToolTip.showText(
+                event.globalPos(),  # type: ignore[attr-defined]
+                "Skin in: share of the bone's skin in the shape or right above it.\nProud: how far the shape stands out of the skin.",
+            )
+            return True
+        return super().event(event)

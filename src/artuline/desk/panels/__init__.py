@@ -1,0 +1,1 @@
+"""The details of each station; every module has a function that fills the panel."""

@@ -1,0 +1,242 @@
+"""Details of Bodies: fitting, the list of fits, mass, and the shapes of what is selected."""
+
+import math
+from functools import partial
+from typing import TYPE_CHECKING
+
+from PySide6.QtWidgets import QLabel
+
+from artuline.core.scene import edit
+from artuline.core.scene.model import Body, Figure, Scene, Shape
+from artuline.core.setup.fit import KINDS
+from artuline.core.setup.materials import MATERIALS, body_mass, material_of
+from artuline.core.setup.mirror import mirror_pairs
+from artuline.desk.fields import button, buttons, faint, row, rule, section
+from artuline.desk.fit_list import FitList
+
+if TYPE_CHECKING:
+    from artuline.desk.details import Details
+
+
+def chosen_bodies(d: "Details", f: Figure) -> list[Body]:
+    """The bodies on the bones that are selected."""
+    bones = d.session.selection.bones if d.session.selection.figure == f.id else frozenset()
+    return [b for b in f.bodies if b.bone in bones]
+
+
+def fill(d: "Details", f: Figure) -> None:
+    """All bodies first, then what is selected."""
+    w = d.window_
+    selected = d.session.selection.bones if d.session.selection.figure == f.id else frozenset()
+    if not f.bodies:
+        d.add(
+            faint(
+                "No bodies yet. One action gives every bone that carries enough skin a shape just under the surface, "
+                "joins them, and takes the limits from the clips."
+            )
+        )
+        d.add(button("Fit bodies and joints", w.set_up, icon="human-handsup", primary=True))
+        _fit_options(d)
+        d.add(button("Put a setup on it…", w.ask_setup, icon="tray-arrow-down", tip="From a file, or one that ships."))
+        return
+    chosen = chosen_bodies(d, f)
+    bare = sorted(b for b in selected if b not in f.body_of)
+    if chosen:
+        _selected(d, f, chosen)
+    elif bare:
+        d.add(section(bare[0] if len(bare) == 1 else f"{len(bare)} bones"))
+        d.add(faint("No body of its own: carried by the body above it."))
+        d.add(
+            button("Give it a body" if len(bare) == 1 else "Give them bodies", w.add_bodies, icon="plus", primary=True)
+        )
+        _kinds(d)
+    else:
+        _all(d, f)
+
+
+def _all(d: "Details", f: Figure) -> None:
+    w = d.window_
+    total = sum(body_mass(b) for b in f.bodies)
+    d.add(section("All bodies"))
+    d.add(row("Bodies", QLabel(str(len(f.bodies)))), row("Total mass", QLabel(f"{total:.1f} kg")))
+    usual, what = w.usual_mass(f)
+    if usual > 0.0:
+        d.add(row("Would weigh", QLabel(f"{usual:.1f} kg"), tip=f"As {what}."))
+    d.add(
+        button("Balance the masses…", w.ask_balance, icon="scale-balance",
+               tip="Spreads a total: by anatomy for a person, else by volume without light bodies on heavy ones.")
+    )  # fmt: skip
+    d.add(
+        row(
+            "Pairs that pass through",
+            QLabel(str(len(f.pairs_off))),
+            tip="They overlap at rest, so they do not collide.",
+        )
+    )
+    d.add(rule(), section("Fit, the worst first"))
+    d.add(FitList(w, f))
+    d.add(faint("Click a body to change it; Shift adds, Ctrl and drag takes all in a frame."))
+    d.add(rule(), section("Fit again"))
+    _fit_options(d)
+    d.add(
+        button("Fit all again", w.set_up, icon="refresh", tip="Replaces all bodies and joints. Undo brings them back.")
+    )
+    d.add(buttons(("Save setup…", w.ask_save_setup), ("Put setup…", w.ask_setup)))
+
+
+def _fit_options(d: "Details") -> None:
+    w = d.window_
+    _kinds(d)
+    share = w.fit_options.smallest
+    d.plain_number("Smallest part", 100.0 * share, "% of skin", lambda v: w.set_fit_option("smallest", v / 100.0),
+                   step=0.05, decimals=1, low=0.0, high=30.0, reset=1.2,
+                   tip="Bones that carry less skin are merged into the bone above. 0: all that carry skin.")  # fmt: skip
+
+
+def _kinds(d: "Details") -> None:
+    w = d.window_
+    d.choice("Kind of shape", KINDS, w.fit_options.kind, lambda k: w.set_fit_option("kind", k),
+             tip="Best: the capsule, sphere or box that follows the skin. Hull group: several hulls for concave parts; slow.")  # fmt: skip
+    d.plain_number("Radius at", 100.0 * w.fit_options.radius, "% of skin", lambda v: w.set_fit_option("radius", v / 100.0),
+                   step=0.5, decimals=0, low=5, high=95, reset=45,
+                   tip="How much of the skin lies nearer to the axis than the surface of a capsule.")  # fmt: skip
+
+
+def _selected(d: "Details", f: Figure, chosen: list[Body]) -> None:
+    w = d.window_
+    ids = {b.id for b in chosen}
+    first = chosen[0]
+    d.add(section(first.bone if len(chosen) == 1 else f"{len(chosen)} bodies"))
+    fits = [x for x in w.fits(f) if x.body in ids]
+    if fits:
+        worst = max(fits, key=lambda x: x.grade)
+        words = f"{100 * worst.inside:.0f} % of the skin in it, {1000 * worst.proud:.0f} mm proud"
+        if worst.overlap > 0:
+            words += f", {1000 * worst.overlap:.0f} mm into another"
+        d.add(faint(words if len(chosen) == 1 else f"Worst: {worst.body}, {words}"))
+    if any(b.bone in mirror_pairs(f) for b in chosen):
+        d.toggle("Both sides at once", w.both_sides, w.set_both_sides, tip="Edits are mirrored to the other side.")
+    if len(chosen) == 1:
+        _shapes(d, f, first)
+    d.add(rule(), section("Fit again"))
+    _kinds(d)
+    d.add(buttons(("Fit", w.fit_selected), ("Another shape", w.add_shape)))
+    d.add(rule(), section("Mass"))
+    _mass(d, f, chosen, ids)
+    d.add(rule(), section("Surface"))
+    for label, field, high, reset, tip in (
+        ("Friction", "friction", 5, 0.6, "How hard it is to slide along other things."),
+        ("Bounce", "restitution", 1, 0.05, "Share of the speed that comes back from a hit."),
+        ("Air drag", "drag", 50, 0.0, "Share of its speed lost every second."),
+        ("Spin drag", "spin_drag", 50, 0.0, "Share of its spin lost every second."),
+    ):
+        unit = "1/s" if "drag" in field else ""
+        d.number(label, getattr(first, field), unit, partial(_set, d, f, ids, field), words=f"Change {label.lower()}",
+                 step=0.01, decimals=2, low=0, high=high, reset=reset, tip=tip)  # fmt: skip
+    d.add(rule(), section("Carry over"))
+    d.add(buttons(("Copy", w.copy_body), ("Paste values", w.paste_values), ("Paste shape", w.paste_shape)))
+    d.add(buttons(("To the other side", w.mirror_selected), ("Remove", w.remove_bodies)))
+
+
+def _set(d: "Details", f: Figure, ids: set[str], field: str, sc: Scene, v: object) -> Scene:
+    changed = edit.bodies(sc, f.id, ids, lambda b: b.changed(**{field: v}))
+    return d.window_.mirrored(changed, f.id, ids)
+
+
+def _mass(d: "Details", f: Figure, chosen: list[Body], ids: set[str]) -> None:
+    first = chosen[0]
+    mass = sum(body_mass(b) for b in chosen)
+
+    def scale(sc: Scene, v: float) -> Scene:
+        share = v / max(mass, 1e-9)
+        changed = edit.bodies(sc, f.id, ids, lambda b: b.changed(mass=max(body_mass(b) * share, 1e-6)))
+        return d.window_.mirrored(changed, f.id, ids)
+
+    d.number("Mass", mass, "kg", scale, words="Change mass", step=0.02, decimals=2, low=1e-4, high=1e6,
+             tip="A fixed mass; of several bodies their sum, scaled.")  # fmt: skip
+    names = [m.name for m in MATERIALS]
+    fixed = first.mass is not None
+    current = "fixed" if fixed else (material_of(first.density) or "own density")
+
+    def choose(name: str) -> None:
+        found = next((m for m in MATERIALS if m.name == name), None)
+        density = found.density if found is not None else first.density
+
+        def change(sc: Scene) -> Scene:
+            done = edit.bodies(sc, f.id, ids, lambda b: b.changed(density=density, mass=None))
+            return d.window_.mirrored(done, f.id, ids)
+
+        d.edit("Choose a material", change)
+
+    extra = [current] if current not in names else []
+    source = next((m.source for m in MATERIALS if m.name == current), "mass from the shapes' volume")
+    d.choice("Material", [*extra, *names], current, choose, tip=f"Density: {source}.")
+    d.number("Density", first.density, "kg/m³",
+             lambda sc, v: d.window_.mirrored(
+                 edit.bodies(sc, f.id, ids, lambda b: b.changed(density=v, mass=None)), f.id, ids),
+             words="Change density", step=5, decimals=0, low=1, high=20000, reset=1000,
+             tip="Mass comes from the shape's volume; takes a fixed mass away.")  # fmt: skip
+
+
+def _shapes(d: "Details", f: Figure, body: Body) -> None:
+    w = d.window_
+    if not body.shapes:
+        d.add(faint("This body has no shape: it collides with nothing."))
+        return
+    w.active_shape = min(w.active_shape, len(body.shapes) - 1)
+    if len(body.shapes) > 1:
+        names = [f"{i + 1} {s.kind}" for i, s in enumerate(body.shapes)]
+        d.choice("Shape", names, names[w.active_shape], lambda t: w.choose_shape(names.index(t)))
+        d.add(button("Remove this shape", w.remove_shape, icon="close"))
+    shape = body.shapes[w.active_shape]
+
+    def with_shape(sc: Scene, **values: object) -> Scene:
+        def change(b: Body) -> Body:
+            shapes = list(b.shapes)
+            shapes[w.active_shape] = shapes[w.active_shape].changed(**values)
+            return b.changed(shapes=tuple(shapes), by_hand=True)
+
+        return w.mirrored(edit.bodies(sc, f.id, {body.id}, change), f.id, {body.id})
+
+    kinds = ["capsule", "sphere", "box"] + (["hull"] if shape.kind == "hull" else [])
+    d.choice(
+        "Kind", kinds, shape.kind, lambda k: d.edit("Change the shape", lambda sc: with_shape(sc, **_as(shape, k)))
+    )
+    if shape.kind == "box":
+        for i, name in enumerate(("Width", "Height", "Depth")):
+
+            def set_half(sc: Scene, v: float, i: int = i) -> Scene:
+                half = list(shape.half)
+                half[i] = v / 200.0
+                return with_shape(sc, half=tuple(half))
+
+            d.number(name, 200.0 * shape.half[i], "cm", set_half, words="Change the box", low=0.2, high=2000)
+    elif shape.kind == "hull":
+        d.add(row("Corners", QLabel(str(len(shape.points)))))
+    else:
+        d.number("Radius", 100.0 * shape.radius, "cm", lambda sc, v: with_shape(sc, radius=v / 100.0),
+                 words="Change the radius", step=0.05, low=0.1, high=1000)  # fmt: skip
+        if shape.kind == "capsule":
+            d.number("Length", 200.0 * (shape.half_length + shape.radius), "cm",
+                     lambda sc, v: with_shape(sc, half_length=max(v / 200.0 - shape.radius, 1e-4)),
+                     words="Change the length", low=200 * shape.radius + 0.1, high=2000)  # fmt: skip
+    d.number("Margin", 1000.0 * shape.margin, "mm", lambda sc, v: with_shape(sc, margin=v / 1000.0),
+             words="Change the margin", step=0.1, low=0, high=1000, reset=0,
+             tip="Thickness that collisions add on all sides; not drawn.")  # fmt: skip
+    d.add(buttons(("On the bone", w.snap_shape), ("Middle of skin", w.centre_shape)))
+
+
+def _as(shape: Shape, kind: str) -> dict[str, object]:
+    """The values that turn a shape into one of another kind of about the same size."""
+    if shape.kind == "box":
+        half = sorted(shape.half)
+        radius, length = math.sqrt(half[0] * half[1]), half[2]
+    elif shape.kind == "hull":
+        reach = [max(abs(v[i]) for v in shape.points) for i in range(3)]
+        radius, length = sorted(reach)[1], max(reach)
+    else:
+        radius, length = shape.radius, shape.radius + shape.half_length
+    if kind == "box":
+        return {"kind": kind, "half": (length, radius, radius), "points": ()}
+    half_length = max(length - radius, 1e-3) if kind == "capsule" else 0.0
+    return {"kind": kind, "radius": radius, "half_length": half_length, "points": ()}
