@@ -7,7 +7,9 @@ import pytest
 from artuline.core.run.record import keep_take, run
 from artuline.core.scene.assets import AssetStore
 from artuline.demo.scenes import DATA, demo_scene
+from artuline.desk.application import make_application
 from artuline.formats.gltf_read import read_figure
+from tests.driving import open_window
 
 
 @pytest.fixture(autouse=True)
@@ -35,3 +37,26 @@ def boom_run(boom):
     scene, assets = boom
     take = run(scene, assets)
     return keep_take(scene, assets, take, scene.settings_fingerprint()), assets, take
+
+
+@pytest.fixture(scope="session")
+def qapp():
+    return make_application()
+
+
+@pytest.fixture
+def window(qtbot):
+    w = open_window(qtbot)
+    w.show()
+    w.stage.setFocus()
+    return w
+
+
+@pytest.fixture
+def demo(window, qtbot):
+    assets = AssetStore()
+    window.session.new(demo_scene("boom", assets), assets)
+    window.set_station("Blend")
+    window.stage.frame_selection()
+    qtbot.wait(20)
+    return window

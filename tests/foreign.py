@@ -186,3 +186,29 @@ def write_chain(path, count=40):
         segments.append((f"link.{i:02d}", (0, 0, z - 0.004), (0, 0, z - step + 0.004), 0.018))
     clip = swing_clip("link.00", axis=(0, 1, 0), degrees=25.0)
     return write_figure(path, bones, segments, root_turn=turn((1, 0, 0), -90), clip=clip)
+
+
+def write_crawler(path):
+    """A six-legged crawler in centimetres, of code names, with a clip that lifts its legs: nothing like the shipped figures."""
+    bones = {
+        "core": (None, (0.0, 22.0, 0.0)),
+        "brow": ("core", (0.0, 24.0, 30.0)),
+        "sting": ("core", (0.0, 26.0, -28.0)),
+    }
+    segments = [
+        ("core", (0, 22, -26), (0, 22, 26), 9.0), ("brow", (0, 24, 30), (0, 27, 46), 6.0),
+        ("sting", (0, 26, -28), (0, 42, -52), 4.0),
+    ]  # fmt: skip
+    clip = {}
+    times = np.linspace(0.0, 1.0, 13)
+    for k, z in enumerate((18.0, 0.0, -18.0)):
+        for side, s in (("Left", 1.0), ("Right", -1.0)):
+            hip, knee, tip = (s * 9.0, 22.0, z), (s * 32.0, 30.0, z * 1.4), (s * 46.0, 1.5, z * 1.7)
+            a, b = f"{side}Limb{k}A", f"{side}Limb{k}B"
+            bones[a], bones[b] = ("core", hip), (a, knee)
+            segments += [(a, hip, knee, 3.2), (b, knee, tip, 2.2)]
+            swing = 0.25 * np.sin(2 * np.pi * (times + k / 3 + (0.5 if s > 0 else 0.0)))
+            clip[a] = (times, [[0.0, math.sin(x / 2), 0.0, math.cos(x / 2)] for x in swing])
+            bend = 0.3 * np.maximum(np.sin(2 * np.pi * (times + k / 3)), 0.0)
+            clip[b] = (times, [[0.0, 0.0, s * math.sin(x / 2), math.cos(x / 2)] for x in bend])
+    return write_figure(path, bones, segments, size=1.0, clip=clip, weights="bytes")

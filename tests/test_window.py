@@ -2,97 +2,15 @@
 
 import numpy as np
 import pytest
-from PySide6.QtCore import QPoint, QPointF, Qt
-from PySide6.QtWidgets import QApplication, QPushButton
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtWidgets import QPushButton
 
 from artuline.core.scene.assets import AssetStore
-from artuline.demo.scenes import demo_scene
-from artuline.desk.application import make_application
-from artuline.desk.fields import NumberField
 from artuline.desk.session import autosave_path
-from artuline.desk.window import STATIONS, Window
+from artuline.desk.window import STATIONS
 from artuline.formats.gltf_read import read_figure
 from tests import foreign
-
-LEFT = Qt.MouseButton.LeftButton
-RIGHT = Qt.MouseButton.RightButton
-
-
-@pytest.fixture(scope="session")
-def qapp():
-    return make_application()
-
-
-def open_window(qtbot):
-    """A window that does not ask about unsaved work when the test ends."""
-    w = Window()
-    qtbot.addWidget(w, before_close_func=lambda w: w.session.stack.setClean())
-    w.resize(1280, 800)
-    return w
-
-
-@pytest.fixture
-def window(qtbot):
-    w = open_window(qtbot)
-    w.show()
-    w.stage.setFocus()
-    return w
-
-
-@pytest.fixture
-def demo(window, qtbot):
-    assets = AssetStore()
-    window.session.new(demo_scene("boom", assets), assets)
-    window.set_station("Blend")
-    window.stage.frame_selection()
-    qtbot.wait(20)
-    return window
-
-
-def finish(window, qtbot):
-    qtbot.waitUntil(lambda: not window.jobs.busy, timeout=60000)
-
-
-def press(window, qtbot, text):
-    """Click the button of the details with this text."""
-    found = [b for b in window.details.findChildren(QPushButton) if b.text().startswith(text)]
-    assert found, [b.text() for b in window.details.findChildren(QPushButton)]
-    qtbot.mouseClick(found[0], LEFT)
-
-
-def field(window, name):
-    made = [f for f in window.details.findChildren(NumberField) if f.accessibleName() == name]
-    assert made, name
-    return made[0]
-
-
-def drag(qtbot, widget, a, b, button=LEFT, modifier=Qt.KeyboardModifier.NoModifier):
-    a, b = QPointF(*a).toPoint(), QPointF(*b).toPoint()
-    qtbot.mousePress(widget, button, modifier, a)
-    for k in range(1, 6):
-        qtbot.mouseMove(widget, a + (b - a) * k / 5)
-        event_move(widget, a + (b - a) * k / 5, button, modifier)
-    qtbot.mouseRelease(widget, button, modifier, b)
-
-
-def event_move(widget, at, button, modifier):
-    """A move with the button held, which qtbot's own moves do not carry."""
-    from PySide6.QtCore import QEvent
-    from PySide6.QtGui import QMouseEvent
-
-    where = QPointF(at)
-    event = QMouseEvent(QEvent.Type.MouseMove, where, widget.mapToGlobal(where), button, button, modifier)
-    QApplication.sendEvent(widget, event)
-
-
-def on_stage(window, bone):
-    """Pixel of the middle of a bone's body on the stage."""
-    f = window.session.scene.figures[0]
-    m = window.stage.states()[0].matrices[f.bone_index[bone]]
-    shape = f.body_of[bone].shapes[0]
-    place = m[:3, :3] @ np.array(shape.position) + m[:3, 3]
-    x, y, _ = window.stage.camera.project(place[None], window.stage.width(), window.stage.height())[0]
-    return QPoint(round(x), round(y))
+from tests.driving import LEFT, RIGHT, drag, event_move, field, finish, on_stage, open_window, press
 
 
 def lane_box(window):
@@ -278,8 +196,7 @@ def test_settings_that_change_make_the_take_out_of_date(demo, qtbot, boom_run):
 def test_the_strip_fixes_the_worst_problem(demo, qtbot):
     s = demo.session
     s.edit("No ground", lambda sc: sc.changed(ground=None))
-    demo.strip.refresh()
-    assert "no ground" in demo.strip._text.toolTip()
+    qtbot.waitUntil(lambda: "no ground" in demo.strip._text.toolTip(), timeout=10000)
     qtbot.mouseClick(demo.strip._fix, LEFT)
     assert s.scene.ground is not None
     demo.strip.refresh()

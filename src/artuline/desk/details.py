@@ -65,6 +65,11 @@ class Details(QScrollArea):
         else:
             FILL[self.station](self, figure)
         self._layout.addStretch(1)
+        old = self.takeWidget()
+        if old is not None:
+            # it may be in the middle of an event
+            old.hide()
+            old.deleteLater()
         self.setWidget(panel)
         self.verticalScrollBar().setValue(scroll)
         if name:

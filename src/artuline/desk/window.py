@@ -309,6 +309,10 @@ class Window(SetupCommands, QMainWindow):
         self.active_shape = 0
 
     def _show_changed(self) -> None:
+        # one colour at a time
+        for one, other in (("mass", "fit"), ("fit", "mass")):
+            if self.sender() is self._toggles[one] and self._toggles[one].isChecked():
+                self._toggles[other].setChecked(False)
         self.stage.set_show(Show(**{field: b.isChecked() for field, b in self._toggles.items()}))
 
     def show_layers(self, on: bool) -> None:

@@ -9,7 +9,7 @@ from artuline.core.motion.skeleton import rest_matrices
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.mesh import Mesh
-from artuline.core.scene.model import Figure, Ground, Scene
+from artuline.core.scene.model import Figure, Ground, Obstacle, Scene
 from artuline.core.setup.ragdoll import set_up_in_scene
 from artuline.core.setup.units import likely_unit, unit_name
 
@@ -91,7 +91,7 @@ def _lanes(scene: Scene, f: Figure) -> list[Finding]:
         frames = [k.frame for k in g.handover.keys if k.value > 0]
         if max(frames) < scene.start or min(frames) > scene.end:
             found.append(Finding(2, f"The handover of {g.name!r} lies outside of the scene's range.", f.id))
-        elif scene.ground is None and not scene.obstacles and g.start_bone is None:
+        elif scene.ground is None and g.start_bone is None and not any(_is_floor(o) for o in scene.obstacles):
             found.append(
                 Finding(
                     2, f"{f.name} is handed over whole and there is no ground: it will fall without end.", f.id,
@@ -99,6 +99,11 @@ def _lanes(scene: Scene, f: Figure) -> list[Finding]:
                 )
             )  # fmt: skip
     return found
+
+
+def _is_floor(o: Obstacle) -> bool:
+    """Whether an obstacle is wide enough to stop what falls: a mesh, or a box of a metre each way."""
+    return o.shape.kind == "mesh" or sorted(o.shape.half)[1] >= 0.5
 
 
 def _add_ground(s: Scene) -> Scene:

@@ -1,0 +1,63 @@
+"""Driving the real window by mouse and keys."""
+
+import numpy as np
+from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
+from PySide6.QtGui import QMouseEvent
+from PySide6.QtWidgets import QApplication, QPushButton
+
+from artuline.desk.fields import NumberField
+from artuline.desk.window import Window
+
+LEFT = Qt.MouseButton.LeftButton
+RIGHT = Qt.MouseButton.RightButton
+
+
+def open_window(qtbot):
+    """A window that does not ask about unsaved work when the test ends."""
+    w = Window()
+    qtbot.addWidget(w, before_close_func=lambda w: w.session.stack.setClean())
+    w.resize(1280, 800)
+    return w
+
+
+def finish(window, qtbot):
+    qtbot.waitUntil(lambda: not window.jobs.busy, timeout=60000)
+
+
+def press(window, qtbot, text):
+    """Click the button of the details with this text."""
+    found = [b for b in window.details.findChildren(QPushButton) if b.text().startswith(text)]
+    assert found, [b.text() for b in window.details.findChildren(QPushButton)]
+    qtbot.mouseClick(found[0], LEFT)
+
+
+def field(window, name):
+    made = [f for f in window.details.findChildren(NumberField) if f.accessibleName() == name]
+    assert made, name
+    return made[0]
+
+
+def drag(qtbot, widget, a, b, button=LEFT, modifier=Qt.KeyboardModifier.NoModifier):
+    a, b = QPointF(*a).toPoint(), QPointF(*b).toPoint()
+    qtbot.mousePress(widget, button, modifier, a)
+    for k in range(1, 6):
+        qtbot.mouseMove(widget, a + (b - a) * k / 5)
+        event_move(widget, a + (b - a) * k / 5, button, modifier)
+    qtbot.mouseRelease(widget, button, modifier, b)
+
+
+def event_move(widget, at, button, modifier):
+    """A move with the button held, which qtbot's own moves do not carry."""
+    where = QPointF(at)
+    event = QMouseEvent(QEvent.Type.MouseMove, where, widget.mapToGlobal(where), button, button, modifier)
+    QApplication.sendEvent(widget, event)
+
+
+def on_stage(window, bone):
+    """Pixel of the middle of a bone's body on the stage."""
+    f = window.session.scene.figures[0]
+    m = window.stage.states()[0].matrices[f.bone_index[bone]]
+    shape = f.body_of[bone].shapes[0]
+    place = m[:3, :3] @ np.array(shape.position) + m[:3, 3]
+    x, y, _ = window.stage.camera.project(place[None], window.stage.width(), window.stage.height())[0]
+    return QPoint(round(x), round(y))
