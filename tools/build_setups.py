@@ -1,6 +1,7 @@
 """Builds the setups that come with the program: two legs from the deckhand, four legs from the goat, a chain."""
 
 import math
+from itertools import pairwise
 
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Body, Bone, Figure, Joint, Scene, Shape
@@ -24,7 +25,7 @@ def chain():
     bend = math.radians(40.0)
     joints = tuple(
         Joint(id=b, parent=a, child=b, swing_y=bend, swing_z=bend, twist=(-bend / 2, bend / 2))
-        for a, b in zip(names, names[1:])
+        for a, b in pairwise(names)
     )
     return Figure(id="chain", name="chain", bones=bones, bodies=bodies, joints=joints)
 

@@ -88,12 +88,30 @@ def setup(
     end: Annotated[int | None, typer.Option(help="Frame at which the figure is back on its keys.")] = None,
     bone: Annotated[str | None, typer.Option(help="Hand over this bone and all below it only.")] = None,
     tone: Annotated[float, typer.Option(min=0.0, max=1.0, help="How firmly the keys are followed.")] = 0.0,
+    kind: Annotated[str, typer.Option(help="Shapes: best, capsule, sphere, box or hull.")] = "best",
+    use: Annotated[
+        str | None,
+        typer.Option(
+            "--use", metavar="SETUP", help="A setup file, or one of: two legs, four legs, chain; instead of fitting."
+        ),
+    ] = None,
+    mass: Annotated[
+        float | None, typer.Option(metavar="KG", help="Spread this mass; 0: what is usual for its size.")
+    ] = None,
+    limits: Annotated[str | None, typer.Option(help="Ranges from clips, anatomy or both.")] = None,
+    save_setup: Annotated[Path | None, typer.Option(metavar="FILE", help="Write the setup as well (.artuset).")] = None,
 ) -> None:
     """Make a scene from a figure: bodies, joints with limits, and an interval of physics."""
     from artuline.core.scene import edit
     from artuline.core.scene.assets import AssetStore
     from artuline.core.scene.model import Scene
-    from artuline.core.setup.ragdoll import set_up_in_scene
+    from artuline.core.setup.fit import KINDS, FitChoice
+    from artuline.core.setup.joints import clip_rotations
+    from artuline.core.setup.limits import SOURCES, propose_limits
+    from artuline.core.setup.materials import balance, usual_mass
+    from artuline.core.setup.ragdoll import set_up
+    from artuline.core.setup.setups import put_setup, setup_mapping, take_setup
+    from artuline.formats import setup_file
     from artuline.formats.importing import add_figure, choose_clip
     from artuline.formats.scene_file import save_scene
 
@@ -101,8 +119,29 @@ def setup(
     scene, added, notes = add_figure(Scene(name=figure.stem), assets, figure)
     if clip is not None:
         scene = choose_clip(scene, added.id, clip)
-    scene = set_up_in_scene(scene, added.id, assets)
-    made = scene.figure(added.id)
+    if kind not in KINDS[:-1]:
+        raise ArtulineError(f"there is no kind of shape {kind!r}", remedy=f"Choose one of: {', '.join(KINDS[:-1])}.")
+    if limits is not None and limits not in SOURCES:
+        raise ArtulineError(f"limits cannot come from {limits!r}", remedy=f"Choose one of: {', '.join(SOURCES)}.")
+    bare = scene.figure(added.id)
+    if use is not None:
+        ready = setup_file.ready_setup(use) if use in setup_file.READY else setup_file.load_setup(use)
+        found = setup_mapping(ready, bare)
+        made = put_setup(ready, bare, {b: target for b, (target, _) in found.items()})
+        for b in ready.bones:
+            target, why = found.get(b.name, ("-", "left out: not found"))
+            typer.echo(f"{b.name:20} {target:20} {why}")
+    else:
+        made = set_up(bare, assets, choice=FitChoice(kind))
+    if limits is not None:
+        motion = clip_rotations(made, assets)
+        made = made.changed(joints=tuple(propose_limits(made, j, motion, limits) for j in made.joints))
+    if mass is not None:
+        total = mass if mass > 0.0 else usual_mass(made, assets)[0]
+        if not total > 0.0:
+            raise ArtulineError(f"the mass {mass:g} kg cannot be spread", remedy="Give a mass above zero.")
+        made = made.changed(bodies=balance(made, total)[0])
+    scene = edit.ragdoll(scene, made)
     if bone is not None and bone not in made.bone_index:
         raise ArtulineError(f"{made.name} has no bone {bone!r}", remedy=_close(bone, list(made.bone_index)))
     length = scene.end - scene.start
@@ -112,6 +151,8 @@ def setup(
         raise ArtulineError(f"the interval from frame {first} to {last} is empty", remedy="Give --start and --end.")
     scene = edit.hand_over(scene, added.id, bone, first, last, ramp_out=min(12, (last - first) / 3), tone=tone)
     save_scene(output, scene, assets)
+    if save_setup is not None:
+        setup_file.save_setup(save_setup, take_setup(scene, scene.figure(added.id)))
     for note in notes:
         typer.echo(note)
     typer.echo(

@@ -147,6 +147,7 @@ class SetupCommands:
         return marks
 
     def _mass_colors(self, marks: Marks) -> None:
+        marks.centres = True
         palette = theme.palette()
         masses = {(f.id, b.id): body_mass(b) for f in self.session.scene.figures for b in f.bodies}
         known = [m for m in masses.values() if m > 0.0]
@@ -261,7 +262,9 @@ class SetupCommands:
             if group:
                 shapes = hull_groups(made, assets, set(made.body_of), progress, cancelled)
                 made = made.changed(bodies=with_hull_groups(made.bodies, shapes))
-            return made
+            # what was shaped by hand stays
+            mine = {b.bone: b for b in f.bodies if b.by_hand}
+            return made.changed(bodies=tuple(mine.get(b.bone, b) for b in made.bodies)) if mine else made
 
         self._figure_job("Fit bodies and joints", work)
 
@@ -349,6 +352,23 @@ class SetupCommands:
 
         self.active_shape = 0
         self._edit_bodies("Remove a shape", less)
+
+    def grow_shapes(self, share: float) -> None:
+        """Scale all shapes of the chosen bodies about their middles."""
+
+        def grow(b: Body) -> Body:
+            shapes = tuple(
+                s.changed(
+                    radius=s.radius * share,
+                    half_length=s.half_length * share,
+                    half=tuple(h * share for h in s.half),
+                    points=tuple(tuple(c * share for c in p) for p in s.points),
+                )
+                for s in b.shapes
+            )
+            return b.changed(shapes=shapes, by_hand=True)
+
+        self._edit_bodies("Scale the shapes", grow)
 
     def snap_shape(self) -> None:
         """Lay the shape in hand along its bone: from the bone's origin to its child's."""

@@ -111,8 +111,8 @@ class Stage(QWidget):
         """How the figures stand now."""
         s = self.session
         if self.tryout is not None:
-            keyed = figure_states(s.scene, s.assets, s.frame, None, Show())
-            return [FigureState(m, np.ones(len(m)), k.matrices) for m, k in zip(self.tryout.matrices(), keyed)]
+            pairs = zip(self.tryout.matrices(), self.tryout.keyed_matrices())
+            return [FigureState(m, np.ones(len(m)), k) for m, k in pairs]
         states = figure_states(s.scene, s.assets, s.frame, self._take(), self.show_)
         if self._sweep is not None:
             self._put_sweep(states)

@@ -5,7 +5,7 @@ from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QLinearGradient, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen
+from PySide6.QtGui import QLinearGradient, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen, QWheelEvent
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from artuline.core.motion.keyed import load_clip
@@ -16,6 +16,7 @@ from artuline.desk.session import Session
 
 LABELS = 150
 RULER, KEYS, LANE, TAKE = 26, 22, 44, 22
+ROOM, LEAST_LANE = 3 * LANE, 26.0  # pixels for all lanes, and for one at least
 GRIP = 7
 
 
@@ -30,6 +31,7 @@ class Timeline(QWidget):
         self._drag: tuple[str, Any] | None = None
         self._hover: tuple[str, str, int] | None = None
         self._from = 0.0
+        self._rolled = 0.0
         self.setMouseTracking(True)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
@@ -38,10 +40,25 @@ class Timeline(QWidget):
         session.selection_changed.connect(self.update)
         self._changed()
 
+    def _count(self) -> int:
+        return max(1, sum(max(1, len(f.groups)) for f in self.session.scene.figures if f.bodies))
+
+    def _lane(self) -> float:
+        """Height of a lane: lower where there are many, and no lower than can be grabbed."""
+        return max(ROOM / max(self._count(), 3), LEAST_LANE)
+
     def _changed(self) -> None:
-        lanes = max(1, sum(max(1, len(f.groups)) for f in self.session.scene.figures if f.bodies))
-        self.setFixedHeight(RULER + KEYS + min(lanes, 3) * LANE + TAKE + 4)
+        self.setFixedHeight(round(RULER + KEYS + min(self._count() * self._lane(), ROOM) + TAKE + 4))
+        self._roll(0.0)
+
+    def _roll(self, by: float) -> None:
+        """Move the lanes up and down where there are more than fit."""
+        hidden = max(self._count() * self._lane() - ROOM, 0.0)
+        self._rolled = min(max(self._rolled + by, 0.0), hidden)
         self.update()
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        self._roll(-0.25 * event.angleDelta().y())
 
     # geometry
 
@@ -60,13 +77,13 @@ class Timeline(QWidget):
     def lanes(self) -> list[tuple[Figure, Group | None, QRectF]]:
         """Every lane with its rectangle; a figure without groups has one empty lane."""
         found: list[tuple[Figure, Group | None, QRectF]] = []
-        y = float(RULER + KEYS)
+        y, lane = RULER + KEYS - self._rolled, self._lane()
         for f in self.session.scene.figures:
             if not f.bodies:
                 continue
             for g in f.groups or (None,):
-                found.append((f, g, QRectF(LABELS, y + 2, self.width() - LABELS, LANE - 4)))
-                y += LANE
+                found.append((f, g, QRectF(LABELS, y + 2, self.width() - LABELS, lane - 4)))
+                y += lane
         return found
 
     def lane_point(self, lane: QRectF, key: Key) -> QPointF:
@@ -83,8 +100,11 @@ class Timeline(QWidget):
         self._paint_ruler(p)
         self._paint_keys(p)
         lanes = self.lanes()
+        p.save()
+        p.setClipRect(QRectF(0, RULER + KEYS, self.width(), self.height() - RULER - KEYS - TAKE))
         for f, g, box in lanes:
             self._paint_lane(p, f, g, box)
+        p.restore()
         if not lanes:
             p.setPen(theme.color("faint"))
             text = "Fit bodies first: then the handover to physics is drawn here"
@@ -169,7 +189,8 @@ class Timeline(QWidget):
 
     def _paint_lane(self, p: QPainter, f: Figure, g: Group | None, box: QRectF) -> None:
         remark = "handover" if g is None else f"handover, tone {float(g.tone.value(self.session.frame)):.2f}"
-        self._label(p, box.top(), box.height(), g.name if g else f.name, remark)
+        name = g.name if g else f.name
+        self._label(p, box.top(), box.height(), name, remark if box.height() > 32 else "")
         left, right = self.x_of(self.session.scene.start), self.x_of(self.session.scene.end)
         area = QRectF(left, box.top() + 2, right - left, box.height() - 4)
         p.setPen(Qt.PenStyle.NoPen)

@@ -15,6 +15,8 @@ from artuline.desk.session import autosave_path
 if TYPE_CHECKING:
     from artuline.desk.window import Window
 
+PICTURE, TALL = 270, 190  # pixels
+
 
 class Welcome(QWidget):
     """Covers the stage while the scene has no figure."""
@@ -26,7 +28,7 @@ class Welcome(QWidget):
         card = QWidget()
         card.setObjectName("card")
         card.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        card.setFixedWidth(560)
+        card.setFixedWidth(2 * PICTURE + 16 + 48)
         layout = QVBoxLayout(card)
         layout.setContentsMargins(24, 20, 24, 24)
         layout.setSpacing(10)
@@ -42,16 +44,23 @@ class Welcome(QWidget):
         line.addStretch(1)
         layout.addLayout(line)
         layout.addSpacing(8)
+        shelf = QHBoxLayout()
+        shelf.setSpacing(16)
         for demo in DEMOS.values():
+            column = QVBoxLayout()
             picture = QLabel()
             source = files("artuline.demo").joinpath("data", f"{demo.name}.png")
             pixels = QPixmap()
             if source.is_file() and pixels.loadFromData(source.read_bytes()):
-                picture.setPixmap(pixels.scaledToWidth(512, Qt.TransformationMode.SmoothTransformation))
-                layout.addWidget(picture)
-            layout.addWidget(faint(demo.about + "."))
-            row = QHBoxLayout()
-            row.addWidget(button(f"Open the demo “{demo.name}”", partial(window.open_demo, demo.name), icon="ferry"))
-            row.addStretch(1)
-            layout.addLayout(row)
+                fill = Qt.AspectRatioMode.KeepAspectRatioByExpanding
+                wide = pixels.scaled(PICTURE, TALL, fill, Qt.TransformationMode.SmoothTransformation)
+                picture.setPixmap(wide.copy((wide.width() - PICTURE) // 2, (wide.height() - TALL) // 2, PICTURE, TALL))
+                column.addWidget(picture)
+            words = faint(demo.about + ".")
+            words.setFixedWidth(PICTURE)
+            column.addWidget(words)
+            column.addStretch(1)
+            column.addWidget(button(f"Open the demo “{demo.name}”", partial(window.open_demo, demo.name), icon="ferry"))
+            shelf.addLayout(column)
+        layout.addLayout(shelf)
         outer.addWidget(card)

@@ -61,7 +61,9 @@ SHOWN = {
 TOGGLES = (
     ("figure", "human", "Figure"),
     ("see_through", "circle-opacity", "See-through skin"),
+    ("wire", "web", "Skin as its edges"),
     ("shapes", "shape-outline", "Collision shapes"),
+    ("isolate", "select-search", "Of the shapes only those that are selected"),
     ("bones", "bone", "Bones"),
     ("limits", "angle-acute", "Joint limits"),
     ("fit", "ruler", "Colour the shapes by how they follow the skin"),
@@ -185,7 +187,7 @@ class Window(SetupCommands, QMainWindow):
             self._toggles[field] = b
             self._icons.append((b, icon))
         line.addStretch(1)
-        self._hint = QLabel("Drag to orbit, Shift and right drag to pan, wheel to zoom, F frames the selection")
+        self._hint = QLabel("Drag to orbit, middle drag to pan, F frames")
         self._hint.setObjectName("small")
         line.addWidget(self._hint)
         return bar

@@ -119,12 +119,16 @@ class Renderer:
             self._draw_solids(glasses, glass=True)
         for skin in scene.skins:
             if skin not in opaque:
+                if skin.flat is not None:
+                    # an echo lies behind what stands in the same place
+                    self.ctx.polygon_offset = 2.0, 4.0
                 main.color_mask = (False, False, False, False)
                 self._draw_skin(skin, flatten=0.0, mask=0.0)
                 main.color_mask = (True, True, True, True)
                 self.ctx.depth_func = "<="
                 self._draw_skin(skin, flatten=0.0, mask=0.0)
                 self.ctx.depth_func = "<"
+                self.ctx.polygon_offset = 0.0, 0.0
         self._draw_lines(scene, over=False)
         if not seen_through:
             self._draw_solids(glasses, glass=True)

@@ -13,6 +13,7 @@ from artuline.core.run.take import Take
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Figure, Scene
+from artuline.core.setup.materials import centre_of_mass
 from artuline.view.drawlist import DrawList, Rgba, Skin, Solid, shape_outline
 from artuline.view.limits import add_limits
 from artuline.view.palette import DAY, Palette, rgb
@@ -20,7 +21,9 @@ from artuline.view.palette import DAY, Palette, rgb
 
 @dataclass(frozen=True)
 class Show:
-    """What the stage shows. ``fit`` and ``mass`` colour the shapes by it; ``person``: an outline of 1.75 m to compare with."""
+    """What the stage shows. ``fit`` and ``mass`` colour the shapes by it; ``person``: an outline of 1.75 m to compare with;
+    ``wire``: the skin as its edges; ``isolate``: of shapes and obstacles only what is selected.
+    """
 
     figure: bool = True
     see_through: bool = False
@@ -35,6 +38,8 @@ class Show:
     mass: bool = False
     mirror: bool = False
     person: bool = False
+    wire: bool = False
+    isolate: bool = False
 
 
 @dataclass
@@ -104,13 +109,14 @@ def figure_states(scene: Scene, assets: AssetStore, frame: float, take: Take | N
 
 @dataclass
 class Marks:
-    """What is drawn besides the scene itself: a colour for shapes by figure and body, the clips' motion by figure and joint, and
-    pairs of bones.
+    """What is drawn besides the scene itself: a colour for shapes by figure and body, the clips' motion by figure and joint,
+    pairs of bones, and whether the centres of mass are marked.
     """
 
     shape_colors: dict[tuple[str, str], Rgba] = field(default_factory=dict)
     traces: dict[tuple[str, str], Array] = field(default_factory=dict)
     pairs: dict[str, dict[str, str]] = field(default_factory=dict)
+    centres: bool = False
 
 
 def draw_list(
@@ -128,8 +134,11 @@ def draw_list(
     out = DrawList(ground=scene.ground.height if scene.ground and show.ground else None)
     for figure, state in zip(scene.figures, states):
         _add_figure(out, figure, assets, state, show, palette)
+        only = selection.bones if show.isolate and selection.figure == figure.id and selection.bones else None
         if show.shapes:
-            _add_shapes(out, figure, state, palette, marks)
+            _add_shapes(out, figure, state, palette, marks, only)
+        if marks.centres and figure.bodies:
+            _add_centre(out, figure, state, palette)
         if show.bones:
             _add_bones(out, figure, state, palette)
         if show.mirror:
@@ -138,7 +147,7 @@ def draw_list(
         _add_selected(out, figure, state, chosen, show, palette, marks)
     if show.person and states:
         _add_person(out, states, palette)
-    for o in scene.obstacles:
+    for o in () if show.isolate and selection.bones else scene.obstacles:
         p, q = obstacle_motion(o, np.array([frame]))
         triangles = None
         if o.shape.asset is not None:
@@ -189,6 +198,9 @@ def _add_figure(
     mesh = mesh_of(figure, assets)
     if mesh is None or not show.figure:
         return
+    if show.wire:
+        _add_wire(out, mesh, state, palette)
+        return
     colors = np.array([m.color for m in figure.materials])
     tint = np.zeros((len(figure.bones), 4))
     if show.tint:
@@ -207,15 +219,44 @@ def _add_figure(
     out.skins.append(Skin(key, mesh, colors, state.matrices, tint, alpha))
 
 
-def _add_shapes(out: DrawList, figure: Figure, state: FigureState, palette: Palette, marks: Marks) -> None:
+def _add_shapes(
+    out: DrawList, figure: Figure, state: FigureState, palette: Palette, marks: Marks, only: frozenset[str] | None
+) -> None:
     p, q = rigid(state.matrices)
     for body in figure.bodies:
+        if only is not None and body.bone not in only:
+            continue
         b = figure.bone_index[body.bone]
         h = float(state.handover[b])
         color = np.array(rgb(palette.teal)) * (1 - h) + np.array(rgb(palette.vermilion)) * h
         rgba = marks.shape_colors.get((figure.id, body.id), (*color, 0.62))
         for s in body.shapes:
             out.solids.append(Solid(s, p[b], q[b], rgba, glass=True))
+
+
+def _add_centre(out: DrawList, figure: Figure, state: FigureState, palette: Palette) -> None:
+    """The centre of mass, and a plumb line from it to the ground."""
+    centre = centre_of_mass(figure, *rigid(state.matrices))
+    color = (*rgb(palette.crimson), 1.0)
+    size = 0.03 * float(np.ptp(state.matrices[:, :3, 3], axis=0).max())
+    for axis in np.eye(3):
+        out.add_line(centre + size * np.stack([-axis, axis]), color, 3.0)
+    foot = centre * [1.0, 0.0, 1.0] + [0.0, out.ground or 0.0, 0.0]
+    out.add_line(np.stack([centre, foot]), (*color[:3], 0.6), 1.4)
+
+
+def _add_wire(out: DrawList, mesh: Mesh, state: FigureState, palette: Palette) -> None:
+    """The edges of the skin."""
+    key = id(mesh)
+    if key not in _edges:
+        _edges.clear()
+        t = mesh.triangles
+        _edges[key] = np.unique(np.sort(np.concatenate([t[:, :2], t[:, 1:], t[:, ::2]]), axis=1), axis=0)
+    points = mesh.skin(state.matrices)
+    out.lines.append((points[_edges[key]], (*rgb(palette.faint), 0.4), 1.0, False))
+
+
+_edges: dict[int, np.ndarray] = {}
 
 
 def _add_bones(out: DrawList, figure: Figure, state: FigureState, palette: Palette) -> None:

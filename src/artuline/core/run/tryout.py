@@ -47,6 +47,14 @@ class Tryout:
         now = np.array([frame])
         self._gravity = gravity_at(scene, now)[0]
         world.gravity[:], world.wind[:] = self._gravity, wind_at(scene, now)[0]
+        self._matrices = []
+        for f, pose in zip(scene.figures, self._keyed):
+            world_ = skeleton_of(f).global_matrices(pose.frame(0), placement(f))
+            up = skeleton_of(f).parents
+            inverse = np.linalg.inv(world_)
+            # of a bone in its parent, for those that carry no body
+            local = np.array([inverse[u] @ m if u >= 0 else m for u, m in zip(up, world_)])
+            self._matrices.append((world_, local))
         self._left = 0.0
         self.tone = 0.0
         self.time = 0.0
@@ -98,6 +106,10 @@ class Tryout:
         which = self._chosen(figure, bones)
         if len(which):
             add_velocity(self.built.world.bodies, which, np.zeros(3), np.array([0.0, rate, 0.0]))
+
+    def keyed_matrices(self) -> list[Array]:
+        """World bone matrices (B, 4, 4) of every figure at the frame where the tryout began."""
+        return [keyed for keyed, _ in self._matrices]
 
     def touches(self) -> Array:
         """Places where something touches now (N, 3)."""
@@ -169,5 +181,18 @@ class Tryout:
 
     def matrices(self) -> list[Array]:
         """World bone matrices (B, 4, 4) of every figure now."""
-        poses = self.local_poses()
-        return [skeleton_of(f).global_matrices(p.frame(0), placement(f)) for f, p in zip(self.scene.figures, poses)]
+        p, q = self.built.world.poses()
+        turned = rotation.to_matrix(q)
+        shown = []
+        for k, (keyed, local) in enumerate(self._matrices):
+            made = keyed.copy()
+            body = {s.bone: i for i, s in enumerate(self.built.slots) if s.figure == k}
+            for b, up in enumerate(skeleton_of(self.scene.figures[k]).parents):
+                if b in body:
+                    i = body[b]
+                    made[b, :3, :3] = turned[i] * np.linalg.norm(keyed[b, :3, :3], axis=0)
+                    made[b, :3, 3] = p[i]
+                elif up >= 0:
+                    made[b] = made[up] @ local[b]
+            shown.append(made)
+        return shown

@@ -70,7 +70,7 @@ def fit_bodies(
             there = (parts.owner == figure.bone_index[twin.bone]) & skin.exposed
             a = figure.bone_index[twin.bone]
             theirs = _misfit(_in_world(twin.shapes[0], p[a], q[a]), parts.points[there], parts.area[there], skin)
-            if _misfit(_in_world(shape, p[b], q[b]), points, area, skin) < 2.5 * theirs + 0.01 * skin.height:
+            if _misfit(_in_world(shape, p[b], q[b]), points, area, skin) < max(2.5 * theirs, 0.03 * skin.height):
                 bodies[name] = Body(id=name, bone=name, shapes=(shape,), density=density)
                 continue
         children = [c for c in parts.bones if _kept_parent(figure, parts.bones, c) == b]

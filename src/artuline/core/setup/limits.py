@@ -168,6 +168,10 @@ def range_text(joint: Joint) -> str:
             else ("locked" if r == (0.0, 0.0) else f"{scale * r[0]:.0f} to {scale * r[1]:.0f}{unit}")
         )
 
+    return _range_words(joint, span).replace("-", "−")
+
+
+def _range_words(joint: Joint, span) -> str:  # type: ignore[no-untyped-def]
     if joint.kind == "fixed":
         return "fixed"
     if not joint.limited:

@@ -12,6 +12,7 @@ from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Body, Figure
 from artuline.core.setup.anatomy import segment_of
+from artuline.core.setup.mirror import mirror_pairs
 
 
 @dataclass(frozen=True)
@@ -121,6 +122,11 @@ def balance(figure: Figure, total: float) -> tuple[tuple[Body, ...], str]:
         how = "by anatomy"
     else:
         share = _limited(figure, volume / volume.sum())
+        index = {b.bone: i for i, b in enumerate(figure.bodies)}
+        for a, b in mirror_pairs(figure).items():
+            # what was moved between neighbours one after the other is the same on both sides again
+            if a < b and a in index and b in index and abs(volume[index[a]] / volume[index[b]] - 1.0) < 0.02:
+                share[index[a]] = share[index[b]] = 0.5 * (share[index[a]] + share[index[b]])
         how = "by volume"
     share = share / share.sum() * total
     return tuple(b.changed(mass=float(m)) for b, m in zip(figure.bodies, share)), how

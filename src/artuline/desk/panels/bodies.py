@@ -79,7 +79,12 @@ def _all(d: "Details", f: Figure) -> None:
     d.add(rule(), section("Fit again"))
     _fit_options(d)
     d.add(
-        button("Fit all again", w.set_up, icon="refresh", tip="Replaces all bodies and joints. Undo brings them back.")
+        button(
+            "Fit all again",
+            w.set_up,
+            icon="refresh",
+            tip="Replaces all bodies and joints but shapes edited by hand. Undo brings them back.",
+        )
     )
     d.add(buttons(("Save setup…", w.ask_save_setup), ("Put setup…", w.ask_setup)))
 
@@ -118,6 +123,7 @@ def _selected(d: "Details", f: Figure, chosen: list[Body]) -> None:
         d.toggle("Both sides at once", w.both_sides, w.set_both_sides, tip="Edits are mirrored to the other side.")
     if len(chosen) == 1:
         _shapes(d, f, first)
+    d.add(buttons(("Smaller", partial(w.grow_shapes, 1 / 1.05)), ("Larger", partial(w.grow_shapes, 1.05))))
     d.add(rule(), section("Fit again"))
     _kinds(d)
     d.add(buttons(("Fit", w.fit_selected), ("Another shape", w.add_shape)))
