@@ -168,15 +168,44 @@ def _close(name: str, names: list[str]) -> str:
 
 
 @app.command()
-def run(scene: SceneArgument) -> None:
-    """Simulate a scene's range and keep the result in it as a take."""
+def run(
+    scene: SceneArgument,
+    settings: Annotated[
+        list[str] | None,
+        typer.Option("--set", metavar="PATH=VALUE", help="Change a setting for this run; may be given several times."),
+    ] = None,
+    bracket: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--bracket",
+            metavar="PATH=FROM:TO:N",
+            help="Run N values of a setting side by side; once or twice. N:log for equal ratios.",
+        ),
+    ] = None,
+    output: Annotated[
+        Path | None, typer.Option("--output", "-o", metavar="TABLE", help="Where a bracket's table goes (.csv, .json).")
+    ] = None,
+    list_paths: Annotated[bool, typer.Option("--paths", help="List the settings that are numbers, and end.")] = False,
+) -> None:
+    """Simulate a scene's range and keep the result in it as a take; or run a bracket and print its table."""
     from artuline.core.run.record import keep_take
     from artuline.core.run.record import run as simulate
+    from artuline.core.scene import paths
     from artuline.core.scene.assets import AssetStore
     from artuline.formats.scene_file import load_scene, save_scene
 
     assets = AssetStore()
     loaded = load_scene(scene, assets)
+    if list_paths:
+        for name, value in paths.numbers(loaded):
+            typer.echo(f"{name} = {value:g}")
+        return
+    for text in settings or []:
+        path, _, number = text.rpartition("=")
+        loaded = paths.put(loaded, path, _number(number, text))
+    if bracket:
+        _bracket(loaded, assets, bracket, output)
+        return
     began = time.perf_counter()
     take = _with_progress("Simulating", lambda tick: simulate(loaded, assets, tick))
     seconds = time.perf_counter() - began
@@ -188,6 +217,39 @@ def run(scene: SceneArgument) -> None:
         f"joint separation {1000 * take.separation.max(initial=0):.3f} mm, "
         f"limit excess {57.29578 * take.excess.max(initial=0):.2f}°"
     )
+
+
+def _number(text: str, whole: str) -> float:
+    try:
+        return float(text)
+    except ValueError:
+        raise ArtulineError(f"{whole!r} has no number", remedy="Write it like substeps=20") from None
+
+
+def _bracket(scene, assets, texts: list[str], output: Path | None) -> None:  # type: ignore[no-untyped-def]
+    from artuline.core.run.bracket import Span, run_bracket
+    from artuline.core.run.measures import UNITS
+    from artuline.formats.table import write_table
+
+    spans = []
+    for text in texts:
+        path, _, numbers = text.rpartition("=")
+        parts = numbers.split(":")
+        if len(parts) not in (3, 4) or not parts[2].isdigit() or parts[3:] not in ([], ["log"]):
+            raise ArtulineError(
+                f"{text!r} is no bracket", remedy="Write it like substeps=5:40:8, or with :log at its end."
+            )
+        spans.append(Span(path, _number(parts[0], text), _number(parts[1], text), int(parts[2]), bool(parts[3:])))
+    done = _with_progress("Runs", lambda tick: sorted(run_bracket(scene, assets, spans, tick), key=lambda x: x[0]))
+    names = [s.path for s in spans] + [f"{n} ({u})" for n, u in UNITS.items()]
+    rows = [[*cell.values, *(cell.measures[n] for n in UNITS)] for _, cell in done]
+    if output is not None:
+        write_table(output, names, rows)
+        typer.echo(f"Saved {output}: {len(rows)} runs")
+        return
+    typer.echo("  ".join(names))
+    for row in rows:
+        typer.echo("  ".join(f"{v:{max(len(n), 6)}.4g}" for n, v in zip(names, row)))
 
 
 @app.command()
@@ -215,18 +277,30 @@ def bake(
 
 
 @app.command()
-def check(scene: SceneArgument) -> None:
+def check(
+    scene: SceneArgument,
+    take: Annotated[
+        bool, typer.Option("--take", help="The worst moments of the scene's take, the most serious first.")
+    ] = False,
+) -> None:
     """List the scene's problems, one a line, the worst first. Exit code 1 if one stops the work."""
     from artuline.core.checks.checks import check as find
     from artuline.core.checks.takes import check_take
+    from artuline.core.run.measures import worst_moments
     from artuline.core.run.take import Take
     from artuline.core.scene.assets import AssetStore
     from artuline.formats.scene_file import load_scene
 
     assets = AssetStore()
     loaded = load_scene(scene, assets)
-    found = find(loaded, assets)
     ref = loaded.active_take()
+    if take:
+        if ref is None:
+            raise ArtulineError("the scene has no take", place=str(scene), remedy="Run it first: artuline run SCENE.")
+        for m in worst_moments(loaded, Take.from_arrays(assets[ref.asset])):
+            typer.echo(f"{m.name:16} {m.text:>10}  frame {m.frame:<5} {m.where}")
+        return
+    found = find(loaded, assets)
     if ref is not None:
         found += check_take(loaded, Take.from_arrays(assets[ref.asset]))
     words = {3: "stops", 2: "spoils", 1: "note"}

@@ -11,7 +11,17 @@ from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.model import Figure, MotionKey, Obstacle, Scene, Shape
+from artuline.core.scene.model import (
+    Figure,
+    Link,
+    LinkEnd,
+    MotionKey,
+    Obstacle,
+    Scene,
+    Shape,
+    VectorKey,
+    VectorLane,
+)
 from artuline.core.setup.materials import balance, usual_mass
 from artuline.core.setup.ragdoll import add_bodies, set_up
 from artuline.formats.gltf_read import read_figure
@@ -57,6 +67,71 @@ def goat(assets: AssetStore) -> Scene:
     for bone in springy:
         scene = edit.hand_over(scene, figure.id, bone, 0, 84, ramp_in=0, ramp_out=0, tone=0.3)
     return scene
+
+
+def numb(assets: AssetStore) -> Scene:
+    """The deckhand walks, one arm limp from the elbow; a second group lets all of the arm go when it is not muted."""
+    figure = ready_figure("deckhand", assets).changed(clip="walk", position=(0.0, 0.0, -2.4))
+    clips = tuple(c.changed(loop=True) if c.name == "walk" else c for c in figure.clips)
+    scene = Scene(name="numb", rate=24.0, start=0, end=96, figures=(figure.changed(clips=clips),))
+    scene = edit.hand_over(scene, figure.id, "upper_arm_l", 12, 96, 0, 0)
+    scene = edit.group(scene, figure.id, "group", muted=True)
+    return edit.hand_over(scene, figure.id, "forearm_l", 12, 96, 0, 0)
+
+
+def yard(assets: AssetStore) -> Scene:
+    """The deckhand hangs from a yard that swings, by both hands, and lets go with one after the other."""
+    figure = ready_figure("deckhand", assets).changed(clip=None, position=(0.0, 1.5, 0.0))
+    keys = []
+    for frame, angle in ((0, 0), (24, 10), (48, -12), (72, 9), (96, 0), (132, 0)):
+        q = rotation.from_rotation_vector(np.array([math.radians(angle), 0.0, 0.0]))
+        keys.append(
+            MotionKey(
+                frame=frame, position=(0.0, 2.5, 0.3 + 0.55 * math.sin(math.radians(2 * angle))), rotation=tuple(q)
+            )
+        )
+    spar = Shape(kind="capsule", radius=0.045, half_length=1.1)
+    beam = Obstacle(id="yard", name="yard", shape=spar, keys=tuple(keys), color=(0.30, 0.17, 0.075), friction=0.8)
+    links = []
+    for side, s, stop in (("l", 1.0, 60.0), ("r", -1.0, 96.0)):
+        hand = LinkEnd(figure=figure.id, body=f"hand_{side}", point=_middle(figure, f"hand_{side}"))
+        hold = Link(id=f"hold {side}", name=f"hold {side}", kind="tie", a=hand,
+                    b=LinkEnd(body="yard", point=(s * 0.42, 0.0, 0.0)), lengths=(0.0, 0.06), start=0, stop=stop)  # fmt: skip
+        links.append(hold)
+    scene = Scene(
+        name="yard", rate=24.0, start=0, end=132, figures=(figure,), obstacles=(beam,), links=tuple(links), warm_up=48
+    )
+    pairs = [
+        (LinkEnd(body="yard"), LinkEnd(figure=figure.id, body=b.id))
+        for b in figure.bodies
+        if "arm" in b.id or "hand" in b.id
+    ]
+    scene = edit.scene(scene, pairs_off=tuple(pairs))
+    return edit.hand_over(scene, figure.id, None, 0, 400, 0, 0, tone=0.12)
+
+
+def _middle(figure: Figure, body: str) -> tuple[float, float, float]:
+    """The middle of a body's first shape, in its bone's frame."""
+    return figure.body_of[body].shapes[0].position
+
+
+def heel(assets: AssetStore) -> Scene:
+    """Gravity alone animates an unkeyed deckhand who lies on a deck that heels to one side and to the other."""
+    turned = 1.5 * math.pi
+    figure = ready_figure("deckhand", assets).changed(clip=None, position=(0.0, 0.06, 0.0), turn=turned)
+    wall = Shape(kind="box", half=(0.06, 0.35, 2.6))
+    rails = tuple(
+        Obstacle(id=f"rail {n}", name=f"rail {n}", shape=wall, color=(0.62, 0.62, 0.58),
+                 keys=(MotionKey(frame=0, position=(s * 1.9, 0.35, 0.0)),))
+        for n, s in ((1, 1.0), (2, -1.0))
+    )  # fmt: skip
+    lean = []
+    for frame, degrees in ((0, 0), (30, 0), (60, 26), (110, -28), (160, 22), (200, 0)):
+        a = math.radians(degrees)
+        lean.append(VectorKey(frame=frame, value=(9.81 * math.sin(a), -9.81 * math.cos(a), 0.0)))
+    scene = Scene(name="heel", rate=24.0, start=0, end=200, figures=(figure,), obstacles=rails,
+                  gravity_lane=VectorLane(keys=tuple(lean)))  # fmt: skip
+    return edit.hand_over(scene, figure.id, None, 0, 400, 0, 0, tone=0.05)
 
 
 def boom(assets: AssetStore) -> Scene:
@@ -111,6 +186,9 @@ DEMOS: dict[str, Demo] = {
             "The deckhand crosses the deck, the cargo boom strikes, and the body falls against a bollard",
             boom,
         ),
+        Demo("numb", "The deckhand walks with an arm that is limp from the elbow down; two groups to compare", numb),
+        Demo("yard", "The deckhand hangs from a yard that swings, and lets go with one hand after the other", yard),
+        Demo("heel", "Gravity alone animates the deckhand on a deck that heels", heel),
         Demo("goat", "The ship's goat trots, and its ears, tail and beard follow by themselves", goat),
     )
 }

@@ -4,7 +4,7 @@ import math
 from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import QApplication, QCheckBox, QComboBox, QLabel, QScrollArea, QVBoxLayout, QWidget
 
 from artuline.core.scene.model import Scene
@@ -38,7 +38,17 @@ class Details(QScrollArea):
         self._layout: QVBoxLayout
         self.session.scene_changed.connect(self.rebuild)
         self.session.selection_changed.connect(self.rebuild)
+        self._later = QTimer(self)
+        self._later.setSingleShot(True)
+        self._later.setInterval(150)
+        self._later.timeout.connect(self._frame_changed)
+        self.session.frame_changed.connect(self._later.start)
         self.rebuild()
+
+    def _frame_changed(self) -> None:
+        """Values that are keyed are those of the present frame."""
+        if self.station == "Blend" and not self.window_.stage.moving:
+            self.rebuild()
 
     def set_station(self, name: str) -> None:
         """Show another station's details."""

@@ -114,6 +114,11 @@ class Stage(QWidget):
             pairs = zip(self.tryout.matrices(), self.tryout.keyed_matrices())
             return [FigureState(m, np.ones(len(m)), k) for m, k in pairs]
         states = figure_states(s.scene, s.assets, s.frame, self._take(), self.show_)
+        other = self._echoed()
+        if other is not None and self._take() is not None:
+            # another take stands where the keys' echo would
+            for state, beside in zip(states, figure_states(s.scene, s.assets, s.frame, other, self.show_)):
+                state.keyed = beside.matrices
         if self._sweep is not None:
             self._put_sweep(states)
         return states
@@ -162,6 +167,11 @@ class Stage(QWidget):
         return self.session.take() if shown else None
 
     uses_take = True
+    echo_take: str | None = None
+    other_take: Callable[[], Take | None] = staticmethod(lambda: None)
+
+    def _echoed(self) -> Take | None:
+        return self.other_take() if self.echo_take is not None else None
 
     def _draw(self, scale: float) -> None:
         renderer = self.renderer()

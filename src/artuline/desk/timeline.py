@@ -6,7 +6,7 @@ from typing import Any
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QLinearGradient, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen, QWheelEvent
-from PySide6.QtWidgets import QSizePolicy, QWidget
+from PySide6.QtWidgets import QMenu, QSizePolicy, QWidget
 
 from artuline.core.motion.keyed import load_clip
 from artuline.core.scene import edit
@@ -18,6 +18,8 @@ LABELS = 150
 RULER, KEYS, LANE, TAKE = 26, 22, 44, 22
 ROOM, LEAST_LANE = 3 * LANE, 26.0  # pixels for all lanes, and for one at least
 GRIP = 7
+LANES = ("handover", "tone", "steadiness", "calm")
+COLORS = {"handover": "vermilion", "tone": "teal", "steadiness": "ink", "calm": "brass"}
 
 
 class Timeline(QWidget):
@@ -32,6 +34,7 @@ class Timeline(QWidget):
         self._hover: tuple[str, str, int] | None = None
         self._from = 0.0
         self._rolled = 0.0
+        self._kinds: dict[tuple[str, str], str] = {}
         self.setMouseTracking(True)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
@@ -85,6 +88,19 @@ class Timeline(QWidget):
                 found.append((f, g, QRectF(LABELS, y + 2, self.width() - LABELS, lane - 4)))
                 y += lane
         return found
+
+    def kind_of(self, figure: str, group: str) -> str:
+        """Which of a group's lanes is shown."""
+        return self._kinds.get((figure, group), "handover")
+
+    def show_lane(self, figure: str, group: str, kind: str) -> None:
+        """Show another lane of a group."""
+        self._kinds[figure, group] = kind
+        self.update()
+
+    def _shown(self, f: Figure, g: Group) -> Lane:
+        lane: Lane = getattr(g, self.kind_of(f.id, g.id))
+        return lane
 
     def lane_point(self, lane: QRectF, key: Key) -> QPointF:
         """Where a key of a handover lane is drawn."""
@@ -188,20 +204,23 @@ class Timeline(QWidget):
                     p.drawPolygon([QPointF(x, y - 4), QPointF(x + 4, y), QPointF(x, y + 4), QPointF(x - 4, y)])
 
     def _paint_lane(self, p: QPainter, f: Figure, g: Group | None, box: QRectF) -> None:
-        remark = "handover" if g is None else f"handover, tone {float(g.tone.value(self.session.frame)):.2f}"
+        kind = self.kind_of(f.id, g.id) if g else "handover"
+        lane = self._shown(f, g) if g else Lane()
+        value = "" if g is None else f" {float(lane.value(self.session.frame)):.2f}"
         name = g.name if g else f.name
-        self._label(p, box.top(), box.height(), name, remark if box.height() > 32 else "")
+        self._label(p, box.top(), box.height(), name, f"{kind}{value} ▾" if box.height() > 32 else "")
         left, right = self.x_of(self.session.scene.start), self.x_of(self.session.scene.end)
         area = QRectF(left, box.top() + 2, right - left, box.height() - 4)
         p.setPen(Qt.PenStyle.NoPen)
-        p.setBrush(theme.color("teal", 0.20))
+        p.setBrush(theme.color("teal" if kind == "handover" else "rule", 0.20 if kind == "handover" else 0.5))
         p.drawRoundedRect(area, 3, 3)
-        if g is None or not any(k.value > 0 for k in g.handover.keys):
+        if kind == "handover" and (g is None or not any(k.value > 0 for k in lane.keys)):
             p.setPen(theme.color("teal_text"))
             p.setFont(theme.font(theme.PLAIN))
             p.drawText(area, Qt.AlignmentFlag.AlignCenter, "Drag here to hand the figure over to physics")
             return
-        keys = g.handover.keys
+        assert g is not None
+        keys = lane.keys or (Key(frame=self.session.scene.start, value=lane.rest),)
         path = QPainterPath(QPointF(left, box.bottom() - 6))
         path.lineTo(QPointF(left, self.lane_point(box, Key(frame=0, value=keys[0].value)).y()))
         for k in keys:
@@ -211,31 +230,40 @@ class Timeline(QWidget):
         path.lineTo(QPointF(right, box.bottom() - 6))
         path.closeSubpath()
         fill = QLinearGradient(QPointF(0, box.bottom()), QPointF(0, box.top()))
-        fill.setColorAt(0.0, theme.color("teal", 0.75))
-        fill.setColorAt(0.75, theme.color("vermilion", 0.85))
+        if kind == "handover":
+            fill.setColorAt(0.0, theme.color("teal", 0.75))
+            fill.setColorAt(0.75, theme.color("vermilion", 0.85))
+        else:
+            fill.setColorAt(0.0, theme.color(COLORS[kind], 0.25))
+            fill.setColorAt(1.0, theme.color(COLORS[kind], 0.7))
         p.setBrush(fill)
         p.setPen(Qt.PenStyle.NoPen)
         p.drawPath(path)
-        if g.muted:
+        if g.muted or (any(x.solo for x in f.groups) and not g.solo):
             p.setBrush(theme.color("paper", 0.7))
             p.drawRect(area)
-        middle = [k for k in keys if k.value >= 1.0]
-        if middle:
-            a, b = self.x_of(middle[0].frame), self.x_of(middle[-1].frame)
-            if b - a > 70:
-                p.setPen(theme.color("raised"))
-                p.setFont(theme.font(theme.SMALL, strong=True))
-                p.drawText(
-                    QRectF(a, box.top() + 6, b - a, box.height() - 12),
-                    Qt.AlignmentFlag.AlignCenter,
-                    "physics",
-                )
-        for i, k in enumerate(keys):
+        self._lane_words(p, box, area, kind, lane)
+        for i, k in enumerate(lane.keys):
             at = self.lane_point(box, k)
             hot = self._hover == (f.id, g.id, i)
             p.setPen(QPen(theme.color("ink"), 1.5))
             p.setBrush(theme.color("ink" if hot else "raised"))
             p.drawEllipse(at, 5.0 if hot else 4.0, 5.0 if hot else 4.0)
+
+    def _lane_words(self, p: QPainter, box: QRectF, area: QRectF, kind: str, lane: Lane) -> None:
+        p.setFont(theme.font(theme.SMALL, strong=True))
+        if kind != "handover":
+            p.setPen(theme.color("ink"))
+            words = kind if lane.keys else f"{kind} {lane.rest:.2f} throughout: double click to key it"
+            p.drawText(area.adjusted(10, 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, words)
+            return
+        middle = [k for k in lane.keys if k.value >= 1.0]
+        if middle:
+            a, b = self.x_of(middle[0].frame), self.x_of(middle[-1].frame)
+            if b - a > 70:
+                p.setPen(theme.color("raised"))
+                inner = QRectF(a, box.top() + 6, b - a, box.height() - 12)
+                p.drawText(inner, Qt.AlignmentFlag.AlignCenter, "physics")
 
     def _paint_take(self, p: QPainter) -> None:
         y = self.height() - TAKE
@@ -272,7 +300,7 @@ class Timeline(QWidget):
             if g is None or not box.adjusted(0, -4, 0, 4).contains(at):
                 continue
             near = [(abs(self.lane_point(box, k).x() - at.x()) + 0.5 * abs(self.lane_point(box, k).y() - at.y()), i)
-                    for i, k in enumerate(g.handover.keys)]  # fmt: skip
+                    for i, k in enumerate(self._shown(f, g).keys)]  # fmt: skip
             near = [n for n in near if n[0] <= GRIP + 2]
             if near:
                 return f, g, box, min(near)[1]
@@ -283,9 +311,17 @@ class Timeline(QWidget):
         grip = self._grip(at)
         if grip is not None:
             figure, group, area, i = grip
-            self._drag = ("point", (figure.id, group.id, area, i, group.handover))
+            if event.button() == Qt.MouseButton.RightButton:
+                self._remove_key(figure, group, i)
+                return
+            self._drag = ("point", (figure.id, group.id, area, i, self._shown(figure, group)))
             return
         for f, g, box in self.lanes():
+            if g is not None and box.contains(QPointF(box.center().x(), at.y())) and at.x() <= LABELS:
+                self._choose_lane(f, g, event)
+                return
+            if g is not None and self.kind_of(f.id, g.id) != "handover":
+                continue
             empty = g is None or not any(k.value > 0 for k in g.handover.keys)
             if box.contains(at) and at.x() > LABELS and empty:
                 self._from = round(self.frame_at(at.x()))
@@ -300,6 +336,36 @@ class Timeline(QWidget):
         if at.x() > LABELS:
             self._drag = ("scrub", None)
             self.frame_wanted.emit(round(self.frame_at(at.x())))
+
+    def _choose_lane(self, f: Figure, g: Group, event: QMouseEvent) -> None:
+        """A menu of the group's lanes."""
+        menu = QMenu(self)
+        for kind in LANES:
+            action = menu.addAction(kind)
+            action.setCheckable(True)
+            action.setChecked(kind == self.kind_of(f.id, g.id))
+            action.triggered.connect(lambda _=False, k=kind: self.show_lane(f.id, g.id, k))
+        menu.popup(event.globalPosition().toPoint())
+
+    def _remove_key(self, f: Figure, g: Group, i: int) -> None:
+        kind, lane = self.kind_of(f.id, g.id), self._shown(f, g)
+        keys = (*lane.keys[:i], *lane.keys[i + 1 :])
+        new = Lane(keys=keys, rest=lane.rest if keys or kind == "handover" else lane.keys[i].value)
+        self.session.edit(f"Remove a key of {kind}", lambda s: edit.group(s, f.id, g.id, **{kind: new}))
+
+    def _put(self, figure: str, group: str, kind: str, lane: Lane) -> None:
+        self.session.edit(f"Key {kind}", lambda s: edit.group(s, figure, group, **{kind: lane}))
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        at = event.position()
+        for f, g, box in self.lanes():
+            if g is not None and box.contains(at) and at.x() > LABELS and self._grip(at) is None:
+                kind, frame = self.kind_of(f.id, g.id), float(round(self.frame_at(at.x())))
+                value = float(np.clip((box.bottom() - 6 - at.y()) / (box.height() - 14), 0.0, 1.0))
+                new = edit.keyed_lane(self._shown(f, g), frame, round(value, 2))
+                self._drag = None
+                self._put(f.id, g.id, kind, new)
+                return
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         at = event.position()
@@ -347,17 +413,20 @@ class Timeline(QWidget):
             keys = tuple(Key(frame=k.frame + step, value=k.value) for k in lane.keys)
             return lambda s: edit.group(s, figure, group, handover=Lane(keys=keys, rest=lane.rest))
         figure, group, box, i, lane = what
-        return lambda s: _with_point(s, figure, group, lane, i, now, self._value_at(box, at, lane.keys[i]))
+        kind = self.kind_of(figure, group)
+        return lambda s: _with_point(s, figure, group, kind, lane, i, now, self._value_at(box, at, lane.keys[i], kind))
 
-    def _value_at(self, box: QRectF, at: QPointF, key: Key) -> float:
+    def _value_at(self, box: QRectF, at: QPointF, key: Key, kind: str) -> float:
         value = (box.bottom() - 6 - at.y()) / (box.height() - 14)
+        if kind != "handover":
+            return float(np.clip(round(value, 2), 0.0, 1.0))
         # ends stay what they are unless pulled clearly away
         return key.value if abs(value - key.value) < 0.25 else float(np.clip(round(value, 2), 0.0, 1.0))
 
 
-def _with_point(s: Scene, figure: str, group: str, lane: Lane, i: int, frame: float, value: float) -> Scene:
+def _with_point(s: Scene, figure: str, group: str, kind: str, lane: Lane, i: int, frame: float, value: float) -> Scene:
     keys = list(lane.keys)
     low = keys[i - 1].frame if i > 0 else -1e9
     high = keys[i + 1].frame if i + 1 < len(keys) else 1e9
     keys[i] = Key(frame=min(max(frame, low), high), value=value)
-    return edit.group(s, figure, group, handover=Lane(keys=tuple(keys), rest=lane.rest))
+    return edit.group(s, figure, group, **{kind: Lane(keys=tuple(keys), rest=lane.rest)})

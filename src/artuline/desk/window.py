@@ -27,6 +27,8 @@ from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Scene
 from artuline.demo.scenes import demo_scene
 from artuline.desk import theme
+from artuline.desk.blend_commands import BlendCommands
+from artuline.desk.bracket_view import BracketView
 from artuline.desk.details import Details
 from artuline.desk.jobs import Jobs
 from artuline.desk.roster import Roster
@@ -34,6 +36,7 @@ from artuline.desk.session import Session
 from artuline.desk.setup_commands import SetupCommands
 from artuline.desk.stage import Stage
 from artuline.desk.strip import Strip
+from artuline.desk.take_commands import TakeCommands
 from artuline.desk.timeline import Timeline
 from artuline.desk.transport import Transport
 from artuline.desk.tryout_bar import TryoutBar
@@ -76,7 +79,7 @@ TOGGLES = (
 )
 
 
-class Window(SetupCommands, QMainWindow):
+class Window(SetupCommands, BlendCommands, TakeCommands, QMainWindow):
     """Everything on one desk."""
 
     def __init__(self, night: bool = False):
@@ -87,6 +90,7 @@ class Window(SetupCommands, QMainWindow):
         self.bake_bounds = {"degrees": 1.0, "millimetres": 10.0}
         self.baked_summary = ""
         self._begin_setup()
+        self._begin_takes()
         self.stage = Stage(self.session)
         self.roster = Roster(self.session)
         self.timeline = Timeline(self.session)
@@ -95,6 +99,8 @@ class Window(SetupCommands, QMainWindow):
         self.strip = Strip(self.session, self.jobs)
         self.tryout = TryoutBar(self.session, self.stage)
         self.welcome = Welcome(self, self.stage)
+        self.bracket_view = BracketView(self, self.stage)
+        self._found.cell.connect(self.bracket_view.add)
         self._stations: dict[str, QToolButton] = {}
         self._toggles: dict[str, QToolButton] = {}
         self._icons: list[tuple[QToolButton, str]] = []
@@ -281,6 +287,7 @@ class Window(SetupCommands, QMainWindow):
         self.stage.picked.connect(self._picked)
         self.stage.framed.connect(s.select)
         self.stage.marks = self.make_marks
+        self.stage.other_take = self.other_take  # type: ignore[method-assign]
         self.stage.active_shape = lambda: self.active_shape
         self.stage.shape_edit = lambda sc, figure, body: self.mirrored(sc, figure, {body})
         self.later.ready.connect(self.stage.refresh)
@@ -292,6 +299,7 @@ class Window(SetupCommands, QMainWindow):
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
         if watched is self.stage and event.type() in (QEvent.Type.Resize, QEvent.Type.Show):
             self.welcome.setGeometry(self.stage.rect())
+            self.bracket_view.setGeometry(self.stage.rect())
             self.tryout.place()
         return False
 

@@ -7,6 +7,8 @@ carry the bodies; inside they are those of the principal axes at the centre of m
 from collections.abc import Mapping
 
 import numpy as np
+from scipy.sparse import coo_array
+from scipy.sparse.csgraph import connected_components
 
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation, transforms
@@ -121,7 +123,7 @@ class World:
         made = np.zeros(len(joints), JOINT)
         b = self.bodies
         b["of_joint"] = -1
-        group = _components(joints, len(b))
+        group = components(np.array([j.parent for j in joints]), np.array([j.child for j in joints]), len(b))
         total = np.bincount(group, b["mass"], len(b))
         for k, j in enumerate(joints):
             row = made[k]
@@ -343,16 +345,12 @@ def _tree_order(joints: list[JointSpec], n: int) -> list[int]:
     return order + links
 
 
-def _components(joints: list[JointSpec], n: int) -> np.ndarray:
-    """Which bodies hang together (n,): the lowest index of each component."""
-    group = np.arange(n)
-    changed = True
-    while changed:
-        changed = False
-        for j in joints:
-            if j.parent >= 0 and group[j.parent] != group[j.child]:
-                low = min(group[j.parent], group[j.child])
-                high = max(group[j.parent], group[j.child])
-                group[group == high] = low
-                changed = True
-    return group
+def components(parents: np.ndarray, children: np.ndarray, n: int) -> np.ndarray:
+    """Which bodies hang together by joints (n,): the lowest index of each component. Parents -1 are the world."""
+    inside = np.asarray(parents) >= 0
+    rows, columns = np.asarray(parents)[inside], np.asarray(children)[inside]
+    graph = coo_array((np.ones(len(rows)), (rows, columns)), (n, n))
+    _, label = connected_components(graph, directed=False)
+    lowest = np.full(label.max(initial=-1) + 1, n)
+    np.minimum.at(lowest, label, np.arange(n))
+    return np.asarray(lowest[label])

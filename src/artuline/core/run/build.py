@@ -9,18 +9,32 @@ from artuline.core.geometry.polyhedron import TriangleMesh, triangle_mesh
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.keyed import keyed_matrices, obstacle_motion
 from artuline.core.motion.skeleton import rest_matrices, rigid
-from artuline.core.physics.world import BodySpec, JointSpec, World
+from artuline.core.physics.world import BodySpec, JointSpec, World, components
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import ZERO, AxisRange, Body, Figure, Group, Joint, Link, Push, Scene
 
 TONE_FREQUENCY = 12.0  # Hz at tone 1
 RETURN_FREQUENCY = 10.0  # Hz of the pull towards the keys just above handover 0
+CALM_RATE = 30.0  # 1/s at calm 1
 LIMP_DAMPING = 2.5  # 1/s in every joint: a limp limb is not a frictionless chain
 
 
 def tone_frequency(tone: Array) -> Array:
     """Drive frequency in Hz for a tone 0..1; finer steps near limp."""
     return TONE_FREQUENCY * np.asarray(tone, float) ** 1.5
+
+
+def steady_frequency(steadiness: Array, mass: Array, carried: Array) -> Array:
+    """World drive in Hz of bodies (..., n) for a steadiness 0..1; at 1 a body holds all that hangs together with it.
+
+    ``mass`` (n,) of the bodies, ``carried`` (n,) of all that each hangs together with: a drive is tuned for its body's own mass.
+    """
+    return TONE_FREQUENCY * np.asarray(steadiness, float) ** 1.5 * np.sqrt(carried / mass)
+
+
+def calm_rate(calm: Array) -> Array:
+    """Damping against the keyed velocity, 1/s, for a calm 0..1."""
+    return CALM_RATE * np.asarray(calm, float) ** 2
 
 
 def return_frequency(handover: Array) -> Array:
@@ -102,13 +116,34 @@ class Built:
                 tone[:, i] = group.tone.value(frames)
         return handover, tone
 
+    def firmness(self, frames: Array) -> tuple[Array, Array]:
+        """Steadiness and calm of all bodies at frames: (F, n), (F, n)."""
+        n = len(self.slots) + len(self.scene.obstacles)
+        steadiness, calm = np.zeros((len(frames), n)), np.zeros((len(frames), n))
+        for i, s in enumerate(self.slots):
+            f = self.scene.figures[s.figure]
+            body = f.bodies[s.body]
+            group = group_of(f, body.bone)
+            if group is not None:
+                steadiness[:, i] = group.steadiness.value(frames) * body.steady
+                calm[:, i] = group.calm.value(frames) * body.calm
+        return steadiness, calm
+
+    def carried(self) -> Array:
+        """Mass of all that each body hangs together with by joints (n,), kg."""
+        mass = self.world.bodies["mass"]
+        group = components(self.world.joints["parent"], self.world.joints["child"], len(mass))
+        total: Array = np.bincount(group, mass, len(mass))[group]
+        return total
+
 
 def group_of(figure: Figure, bone: str) -> Group | None:
     """The group that rules a bone: the one with the fewest bones, the later of equals."""
     found, size = None, 0
+    solo = any(g.solo for g in figure.groups)
     for g in figure.groups:
-        below = figure.below(g.start_bone)
-        if not g.muted and bone in below and (found is None or len(below) <= size):
+        below = figure.ruled(g)
+        if not g.muted and (g.solo or not solo) and bone in below and (found is None or len(below) <= size):
             found, size = g, len(below)
     return found
 

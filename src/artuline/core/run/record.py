@@ -1,5 +1,6 @@
 """Recording a take: the scene's range, frame by frame, with progress and cancel."""
 
+import zlib
 from collections.abc import Callable
 
 import numpy as np
@@ -8,7 +9,15 @@ from artuline.core.errors import ArtulineError, CancelledError
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.keyed import keyed_pose
-from artuline.core.run.build import Built, build, require_bodies, return_frequency, tone_frequency
+from artuline.core.run.build import (
+    Built,
+    build,
+    calm_rate,
+    require_bodies,
+    return_frequency,
+    steady_frequency,
+    tone_frequency,
+)
 from artuline.core.run.forces import add_velocity, gravity_at, set_pushes, wind_at
 from artuline.core.run.shown import shown_pose
 from artuline.core.run.take import Take
@@ -48,11 +57,21 @@ def run(
     handover, _ = built.lanes(frames.astype(float))
     was_free = np.zeros(n, bool)
     started: set[int] = set()
+    if scene.warm_up > 0:
+        still = _Chunk(built, scene.start, 1, held=True)
+        for _ in range(scene.warm_up):
+            if cancelled():
+                raise CancelledError
+            was_free = still.step(0, was_free, started)
+        built.world.reset_report()
     for first in range(0, count - 1, CHUNK):
         last = min(first + CHUNK, count - 1)
         chunk = _Chunk(built, frames[first], last - first)
         if first == 0:
             position[0], turn[0] = chunk.p[0], chunk.q[0]
+            if was_free.any():
+                p, q = built.world.poses()
+                position[0, was_free], turn[0, was_free] = p[was_free], q[was_free]
         for k in range(last - first):
             if cancelled():
                 raise CancelledError
@@ -93,19 +112,22 @@ def run(
 
 
 class _Chunk:
-    """Keyed motion and lanes of some frames at every substep."""
+    """Keyed motion and lanes of some frames at every substep; ``held``: of the first frame only, standing still."""
 
-    def __init__(self, built: Built, first: int, frames: int):
+    def __init__(self, built: Built, first: int, frames: int, held: bool = False):
         scene = built.scene
         self.built, self.k = built, scene.substeps
-        times = first + np.arange(frames * self.k + 1) / self.k
+        times = first + np.arange(frames * self.k + 1) / self.k * (0.0 if held else 1.0)
         self.p, self.q = built.keyed(times)
         self.q = rotation.make_continuous(self.q)
         self.x, self.r = built.world.inner(self.p, self.q)
-        middle = times[:-1] + 0.5 / self.k
+        middle = times[:-1] + (0.0 if held else 0.5 / self.k)
         self.handover, self.tone = built.lanes(middle)
         self.free = self.handover > 0.0
-        self.goal = return_frequency(self.handover)
+        steadiness, calm = built.firmness(middle)
+        mass, carried = built.world.bodies["mass"], built.carried()
+        self.goal = np.maximum(return_frequency(self.handover), steady_frequency(steadiness, mass, carried))
+        self.calm = calm_rate(calm)
         own = np.array([j.tone for _, j in built.joints])
         child = built.world.joints["child"][: len(own)]
         self.drive = np.zeros((len(middle), len(built.world.joints)))
@@ -133,6 +155,7 @@ class _Chunk:
             self.free[a:b],
             self.goal[a:b],
             self.drive[a:b],
+            calm=self.calm[a:b],
             gravity=self.gravity[a:b],
             wind=self.wind[a:b],
         )
@@ -155,6 +178,28 @@ def start_keyed(bodies: np.ndarray, keyed: np.ndarray, x: Array, q: Array, h: fl
     bodies["w"][keyed] = turn[keyed] / h
 
 
+def keep_settings(scene: Scene, assets: AssetStore) -> str:
+    """Store the scene without its takes, as text; returns the asset."""
+    text = edit.scene(scene, takes=(), take=None).model_dump_json()
+    return assets.add({"scene": np.frombuffer(zlib.compress(text.encode(), 1), np.uint8)})
+
+
+def settings_of(ref: TakeRef, assets: AssetStore) -> Scene:
+    """The scene that made a take. Raises ArtulineError if it was not kept."""
+    if ref.scene is None:
+        raise ArtulineError(f"{ref.name} has no settings kept with it", remedy="Run again.")
+    try:
+        return Scene.model_validate_json(zlib.decompress(bytes(assets[ref.scene]["scene"])))
+    except (KeyError, ValueError, zlib.error) as error:
+        raise ArtulineError(f"the settings of {ref.name} are damaged ({error})") from error
+
+
+def back_to_settings(scene: Scene, assets: AssetStore, take: str) -> Scene:
+    """The scene as it was when a take was made, with all takes that there are now. Raises ArtulineError."""
+    ref = next(t for t in scene.takes if t.id == take)
+    return edit.scene(settings_of(ref, assets), takes=scene.takes, take=scene.take)
+
+
 def keep_take(scene: Scene, assets: AssetStore, take: Take, settings: str) -> Scene:
     """The scene with the take added as its current one. ``settings``: fingerprint of the scene that made it."""
     taken = {t.id for t in scene.takes}
@@ -169,5 +214,6 @@ def keep_take(scene: Scene, assets: AssetStore, take: Take, settings: str) -> Sc
         settings=settings,
         start=int(take.frames[0]),
         end=int(take.frames[-1]),
+        scene=keep_settings(scene, assets),
     )
     return edit.scene(scene, takes=(*scene.takes, ref), take=name)

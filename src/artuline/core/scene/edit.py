@@ -3,7 +3,20 @@
 from collections.abc import Callable
 from typing import TypeVar
 
-from artuline.core.scene.model import Body, Figure, Group, Joint, Key, Lane, Model, Obstacle, Scene
+from artuline.core.scene.model import (
+    Body,
+    Figure,
+    Group,
+    Joint,
+    Key,
+    Lane,
+    Model,
+    MotionKey,
+    Obstacle,
+    Scene,
+    VectorKey,
+    VectorLane,
+)
 
 T = TypeVar("T", bound=Model)
 
@@ -94,6 +107,30 @@ def interval_lane(start: float, end: float, ramp_in: float, ramp_out: float) -> 
     top_b = max(end - ramp_out, top_a)
     frames = [(start, 0.0), (top_a, 1.0), (top_b, 1.0), (end, 0.0)]
     return Lane(keys=tuple(Key(frame=f, value=v) for f, v in frames))
+
+
+def keyed_lane(lane: Lane, frame: float, value: float) -> Lane:
+    """The lane with a key at a frame; one that is there already is replaced."""
+    keys = [k for k in lane.keys if k.frame != frame] + [Key(frame=frame, value=value)]
+    return Lane(keys=tuple(sorted(keys, key=lambda k: k.frame)), rest=lane.rest)
+
+
+def lane_value(lane: Lane, frame: float, value: float) -> Lane:
+    """The lane with another value at a frame: a key where it has keys, else throughout."""
+    return keyed_lane(lane, frame, value) if lane.keys else Lane(rest=value)
+
+
+def vector_at(lane: VectorLane, frame: float, value: tuple[float, float, float]) -> VectorLane:
+    """The vector lane with a key at a frame."""
+    keys = [k for k in lane.keys if k.frame != frame] + [VectorKey(frame=frame, value=value)]
+    return VectorLane(keys=tuple(sorted(keys, key=lambda k: k.frame)))
+
+
+def motion_key(s: Scene, obstacle_id: str, key: MotionKey) -> Scene:
+    """The scene with an obstacle's place keyed at a frame."""
+    o = next(o for o in s.obstacles if o.id == obstacle_id)
+    keys = [k for k in o.keys if k.frame != key.frame] + [key]
+    return obstacle(s, obstacle_id, keys=tuple(sorted(keys, key=lambda k: k.frame)))
 
 
 def hand_over(

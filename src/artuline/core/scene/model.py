@@ -114,6 +114,7 @@ class Body(Model):
 
     ``drag``, ``spin_drag``: the share of its velocity and of its spin that the air takes, 1/s. Bodies whose
     ``apart`` is the same word, and not empty, do not collide. ``by_hand``: its shapes were edited, so that fitting again keeps them.
+    ``steady`` and ``calm`` multiply the group's steadiness and calm.
     """
 
     id: Id
@@ -127,6 +128,8 @@ class Body(Model):
     spin_drag: NonNegative = 0.0
     apart: str = ""
     by_hand: bool = False
+    steady: Share = 1.0
+    calm: Share = 1.0
 
     @model_validator(mode="after")
     def _solid(self) -> "Body":
@@ -213,14 +216,22 @@ class Lane(Model):
 
 
 class Group(Model):
-    """A set of bodies handed over together: ``start_bone`` and all below it, or the whole figure if None."""
+    """A set of bodies handed over together: those on ``bones``, else ``start_bone`` and all below it, or the whole figure if None.
+
+    ``handover``: 0 on the keys, 1 physics. ``tone``: how firmly the pose is held against the parent; ``steadiness``: how firmly
+    the keyed place in the world; ``calm``: damping against the keyed motion. ``solo``: other groups that are not solo are off.
+    """
 
     id: Id
     name: Id
     start_bone: str | None = None
+    bones: tuple[str, ...] = ()
     handover: Lane = Lane()
     tone: Lane = Lane()
+    steadiness: Lane = Lane()
+    calm: Lane = Lane()
     muted: bool = False
+    solo: bool = False
 
 
 class Layer(Model):
@@ -298,6 +309,10 @@ class Figure(Model):
                 found.add(b.name)
         return found
 
+    def ruled(self, group: Group) -> set[str]:
+        """Names of the bones that a group is about."""
+        return set(group.bones) if group.bones else self.below(group.start_bone)
+
     @model_validator(mode="after")
     def _consistent(self) -> "Figure":
         seen: set[str] = set()
@@ -326,8 +341,8 @@ class Figure(Model):
             for end in pair:
                 _known(end, seen, "a mirror pair", "bone")
         for group in self.groups:
-            if group.start_bone is not None:
-                _known(group.start_bone, seen, f"group {group.name!r}", "bone")
+            for name in (*group.bones, *([group.start_bone] if group.start_bone is not None else [])):
+                _known(name, seen, f"group {group.name!r}", "bone")
         if self.clip is not None:
             _known(self.clip, {c.name for c in self.clips}, f"figure {self.name!r}", "clip")
         return self
@@ -457,7 +472,7 @@ class Push(Model):
 
 
 class TakeRef(Model):
-    """A recorded simulation; ``settings`` is the fingerprint of the scene that made it."""
+    """A recorded simulation; ``settings`` is the fingerprint of the scene that made it, ``scene`` the asset with its text."""
 
     id: Id
     name: Id
@@ -465,12 +480,14 @@ class TakeRef(Model):
     settings: str
     start: int
     end: int
+    scene: str | None = None
 
 
 class Scene(Model):
     """The whole document. ``rate`` in frames per second; ``start`` and ``end`` are frames, inclusive.
 
-    ``gravity`` in m/s^2, ``wind`` in m/s, both over time where their lanes have keys; the air resists only in scenes
+    ``gravity`` in m/s^2, ``wind`` in m/s, both over time where their lanes have keys. ``warm_up``: frames simulated
+    before the first with its keyed pose held. The air resists only in scenes
     with wind. ``pairs_off``: bodies of
     different figures, or obstacles, that do not collide.
     """
@@ -489,6 +506,7 @@ class Scene(Model):
     pushes: tuple[Push, ...] = ()
     pairs_off: tuple[tuple[LinkEnd, LinkEnd], ...] = ()
     ground: Ground | None = Ground()
+    warm_up: Annotated[int, Field(ge=0, le=10000)] = 0
     figures: tuple[Figure, ...] = ()
     obstacles: tuple[Obstacle, ...] = ()
     links: tuple[Link, ...] = ()
@@ -532,7 +550,7 @@ class Scene(Model):
 
     def assets(self) -> set[str]:
         """Hashes of every asset the scene needs."""
-        found = {t.asset for t in self.takes}
+        found = {t.asset for t in self.takes} | {t.scene for t in self.takes if t.scene is not None}
         for f in self.figures:
             found |= {c.asset for c in f.clips} | {layer.asset for layer in f.layers}
             if f.asset:

@@ -1,15 +1,17 @@
 """Details of Takes and Curves: what a run gave, and the keys made from it."""
 
-import math
 from functools import partial
 from typing import TYPE_CHECKING
 
-import numpy as np
 from PySide6.QtWidgets import QCheckBox, QComboBox, QLabel
 
-from artuline.core.scene import edit
-from artuline.core.scene.model import Figure, Scene
+from artuline.core.errors import ArtulineError
+from artuline.core.run.measures import worst_moments
+from artuline.core.run.record import settings_of
+from artuline.core.scene import edit, paths
+from artuline.core.scene.model import Figure, Scene, TakeRef
 from artuline.desk.fields import NumberField, button, faint, row, rule, section
+from artuline.desk.plot import QUANTITIES, Plot
 
 if TYPE_CHECKING:
     from artuline.desk.details import Details
@@ -25,6 +27,8 @@ def fill_takes(d: "Details", f: Figure) -> None:
                 "No take yet. A run simulates the range and keeps the result as a take, so that scrubbing is instant."
             )
         )
+        d.add(rule(), section("Bracket"))
+        _bracket(d)
         return
     box = QComboBox()
     for t in s.scene.takes:
@@ -47,22 +51,68 @@ def fill_takes(d: "Details", f: Figure) -> None:
             tip="Fast turns are halved by themselves.",
         )
     )
+    if stale:
+        _differences(d, ref)
+    if ref.scene is not None:
+        d.add(button("Go back to its settings", d.window_.back_to_settings, icon="restore",
+                     tip="The scene as it was when this take was made; takes stay. Undo brings the present one back."))  # fmt: skip
+    others = ["the keys", *(t.name for t in s.scene.takes if t.id != s.scene.take)]
+    now = next((t.name for t in s.scene.takes if t.id == d.window_.stage.echo_take), "the keys")
+    d.choice(
+        "Beside it",
+        others,
+        now if now in others else "the keys",
+        d.window_.compare_with,
+        "Shown as the echo, and in the plot.",
+    )
+    d.add(rule(), section("Over time"))
+    w = d.window_
+    d.choice("Plot", QUANTITIES, w.plotted, w.plot)
+    figure_bones = s.selection.bones if s.selection.figure == f.id else frozenset()
+    body = next((b.id for b in f.bodies if b.bone in figure_bones), None)
+    d.add(Plot(w, take, w.plotted, body, w.other_take()))
+    d.add(faint(f"Of {body}." if body else "The most of all bodies; select one to see it alone."))
     d.add(rule(), section("Worst moments"))
-    for words, values, names, scale, unit, digits in (
-        ("Pressed in", take.penetration, take.names, 1000.0, "mm", 1),
-        ("Joint apart", take.separation, take.joint_names, 1000.0, "mm", 2),
-        ("Beyond limit", take.excess, take.joint_names, math.degrees(1.0), "°", 1),
-    ):
-        if not values.size:
-            continue
-        i, k = np.unravel_index(int(values.argmax()), values.shape)
-        amount = f"{scale * values[i, k]:.{digits}f} {unit}".replace(" °", "°")
-        frame, name = int(take.frames[i]), names[k]
-        go = button(f"{name}, frame {frame}", partial(d.window_.go_to, frame, name))
-        go.setObjectName("small")
-        d.add(row(words, QLabel(amount)), go)
+    for m in worst_moments(s.scene, take):
+        go = button(
+            f"{m.name}: {m.text}", partial(w.go_to, m.frame, m.where), tip=f"{m.where}, frame {m.frame}. {m.help}"
+        )
+        go.setStyleSheet("text-align: left; padding: 0 8px;")
+        d.add(go)
+    d.add(rule(), section("Bracket"))
+    _bracket(d)
     d.add(rule(), button("Remove this take", d.window_.remove_take, icon="close"))
     d.add(faint("Next: turn the take into keys in Curves."))
+
+
+def _differences(d: "Details", ref: TakeRef) -> None:
+    """What has changed since the take was made."""
+    try:
+        changed = paths.differences(settings_of(ref, d.session.assets), d.session.scene)
+    except ArtulineError:
+        return
+    lines = [f"{path.split('.', 1)[-1]}: {a or 'none'} → {b or 'none'}" for path, a, b in changed[:5]]
+    more = f" and {len(changed) - 5} more" if len(changed) > 5 else ""
+    if lines:
+        d.add(faint("Changed since: " + "; ".join(lines) + more))
+
+
+def _bracket(d: "Details") -> None:
+    """One setting over a range of values, run side by side."""
+    w = d.window_
+    offered = w.offered_settings()
+    labels = list(offered)
+    if not labels:
+        return
+    current = w.bracket_setting if w.bracket_setting in offered else labels[0]
+    d.choice("Setting", labels, current, w.choose_bracket)
+    low, high, count = w.bracket_range
+    d.plain_number("From", low, "", lambda v: w.set_bracket(0, v), step=0.01, decimals=2, low=-1e6, high=1e6)
+    d.plain_number("To", high, "", lambda v: w.set_bracket(1, v), step=0.01, decimals=2, low=-1e6, high=1e6)
+    d.plain_number("Runs", count, "", lambda v: w.set_bracket(2, v), step=0.1, decimals=0, low=3, high=16)
+    d.toggle("Equal ratios", w.bracket_ratios, w.set_bracket_ratios, "By equal ratios instead of equal steps.")
+    d.add(button("Run the bracket", w.run_bracket, icon="view-grid-outline", primary=True,
+                 tip="Runs all values on all cores and shows them side by side."))  # fmt: skip
 
 
 def fill_curves(d: "Details", f: Figure) -> None:

@@ -1,0 +1,121 @@
+"""A bracket: runs side by side that differ in one setting, or in two; on all cores, in processes of their own."""
+
+import itertools
+import multiprocessing
+import os
+from collections.abc import Callable, Iterator
+from concurrent.futures import FIRST_COMPLETED, ProcessPoolExecutor, wait
+from dataclasses import dataclass
+
+import numpy as np
+
+from artuline.core.errors import ArtulineError, CancelledError
+from artuline.core.run.measures import summary
+from artuline.core.run.record import run
+from artuline.core.run.take import Take
+from artuline.core.scene import edit, paths
+from artuline.core.scene.assets import AssetStore
+from artuline.core.scene.model import Scene
+
+MOST = 64  # runs
+
+
+@dataclass(frozen=True)
+class Span:
+    """A setting and the values it takes: ``count`` from ``low`` to ``high``, evenly, or by equal ratios."""
+
+    path: str
+    low: float
+    high: float
+    count: int
+    ratios: bool = False
+
+    def values(self) -> list[float]:
+        """The values. Raises ArtulineError if there are none."""
+        if not 2 <= self.count <= 16:
+            raise ArtulineError(f"a bracket has {self.count} values", remedy="Choose 2 to 16.")
+        if self.ratios:
+            if not (self.low > 0.0 and self.high > 0.0):
+                raise ArtulineError("equal ratios need values above zero", remedy="Give both ends above zero.")
+            return [float(v) for v in np.geomspace(self.low, self.high, self.count)]
+        return [float(v) for v in np.linspace(self.low, self.high, self.count)]
+
+
+@dataclass(frozen=True, eq=False)
+class Cell:
+    """One run of a bracket: the values of its settings, its take and its measures."""
+
+    values: tuple[float, ...]
+    take: Take
+    measures: dict[str, float]
+
+
+def cells(scene: Scene, spans: list[Span]) -> list[tuple[tuple[float, ...], Scene]]:
+    """The values and the scene of every run. Raises ArtulineError for a wrong path or value, or too many runs."""
+    if not 1 <= len(spans) <= 2:
+        raise ArtulineError("a bracket has one setting or two")
+    made = []
+    for values in itertools.product(*(s.values() for s in spans)):
+        changed = edit.scene(scene, takes=(), take=None)
+        for span, value in zip(spans, values):
+            changed = paths.put(changed, span.path, value)
+        made.append((values, changed))
+    if len(made) > MOST:
+        raise ArtulineError(f"that is {len(made)} runs", remedy=f"Choose fewer values: {MOST} runs at most.")
+    return made
+
+
+def run_bracket(
+    scene: Scene,
+    assets: AssetStore,
+    spans: list[Span],
+    progress: Callable[[int, int], None] = lambda done, total: None,
+    cancelled: Callable[[], bool] = lambda: False,
+    workers: int | None = None,
+) -> Iterator[tuple[int, Cell]]:
+    """Run all cells; yields each with its place as it is done. ``workers`` 0 runs them one by one in this process.
+
+    Raises ArtulineError, CancelledError on request.
+    """
+    wanted = cells(scene, spans)
+    progress(0, len(wanted))
+    if workers == 0:
+        for i, (values, changed) in enumerate(wanted):
+            if cancelled():
+                raise CancelledError
+            take = run(changed, assets, cancelled=cancelled)
+            progress(i + 1, len(wanted))
+            yield i, Cell(values, take, summary(changed, assets, take))
+        return
+    needed = {key: dict(assets[key]) for key in edit.scene(scene, takes=(), take=None).assets()}
+    count = min(workers or os.cpu_count() or 1, len(wanted))
+    pool = ProcessPoolExecutor(count, multiprocessing.get_context("spawn"), _begin, (needed,))
+    try:
+        futures = {pool.submit(_one, changed.model_dump_json()): i for i, (_, changed) in enumerate(wanted)}
+        left, done = set(futures), 0
+        while left:
+            ready, left = wait(left, timeout=0.1, return_when=FIRST_COMPLETED)
+            if cancelled():
+                raise CancelledError
+            for future in ready:
+                arrays, measures = future.result()
+                done += 1
+                progress(done, len(wanted))
+                i = futures[future]
+                yield i, Cell(wanted[i][0], Take.from_arrays(arrays), measures)
+    finally:
+        pool.shutdown(wait=False, cancel_futures=True)
+
+
+_assets = AssetStore()
+
+
+def _begin(arrays: dict[str, dict[str, np.ndarray]]) -> None:
+    for each in arrays.values():
+        _assets.add(each)
+
+
+def _one(text: str) -> tuple[dict[str, np.ndarray], dict[str, float]]:
+    scene = Scene.model_validate_json(text)
+    take = run(scene, _assets)
+    return take.to_arrays(), summary(scene, _assets, take)

@@ -1,0 +1,176 @@
+"""The window's commands of Takes: brackets, comparing, settings of a take."""
+
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import QObject, Signal
+
+from artuline.core.errors import ArtulineError
+from artuline.core.run.bracket import Cell, Span, cells, run_bracket
+from artuline.core.run.record import back_to_settings, keep_take
+from artuline.core.run.take import Take
+from artuline.core.scene import edit, paths
+from artuline.core.scene.model import Scene
+
+if TYPE_CHECKING:
+    from artuline.desk.bracket_view import BracketView
+    from artuline.desk.details import Details
+    from artuline.desk.jobs import Jobs
+    from artuline.desk.session import Session
+    from artuline.desk.stage import Stage
+    from artuline.desk.strip import Strip
+
+
+class _Found(QObject):
+    """Hands the runs of a bracket over to the window's thread."""
+
+    cell = Signal(int, object)
+
+
+class TakeCommands:
+    """Mixed into the window, whose parts it uses."""
+
+    session: "Session"
+    jobs: "Jobs"
+    stage: "Stage"
+    strip: "Strip"
+    details: "Details"
+    bracket_view: "BracketView"
+
+    def _begin_takes(self) -> None:
+        self.plotted = "speed"
+        self.bracket_setting = ""
+        self.bracket_range = (0.0, 1.0, 9)
+        self.bracket_ratios = False
+        self._found = _Found()
+        self._others: tuple[str, Take] | None = None
+
+    # comparing
+
+    def plot(self, quantity: str) -> None:
+        """Plot another quantity."""
+        self.plotted = quantity
+        self.details.rebuild()
+
+    def compare_with(self, name: str) -> None:
+        """Show the keys, or another take by its name, as the echo."""
+        self.stage.echo_take = next((t.id for t in self.session.scene.takes if t.name == name), None)
+        self.stage.refresh()
+        self.details.rebuild()
+
+    def other_take(self) -> Take | None:
+        """The take that is shown as the echo; None for the keys."""
+        ref = next((t for t in self.session.scene.takes if t.id == self.stage.echo_take), None)
+        if ref is None:
+            return None
+        if self._others is None or self._others[0] != ref.asset:
+            self._others = ref.asset, Take.from_arrays(self.session.assets[ref.asset])
+        return self._others[1]
+
+    def back_to_settings(self) -> None:
+        """Make the scene as it was when the shown take was made."""
+        ref = self.session.scene.active_take()
+        if ref is not None:
+            assets = self.session.assets
+            self.session.edit(f"Back to the settings of {ref.name}", lambda s: back_to_settings(s, assets, ref.id))
+
+    # brackets
+
+    def offered_settings(self) -> dict[str, str]:
+        """Settings that a bracket may vary, by what they are called: their paths."""
+        s = self.session.scene
+        found: dict[str, str] = {}
+        for f in s.figures:
+            whose = f" ({f.name})" if len(s.figures) > 1 else ""
+            for g in f.groups:
+                for lane in ("tone", "steadiness", "calm"):
+                    found[f"{lane}: {g.name}{whose}"] = f"figures[{f.id}].groups[{g.id}].{lane}"
+            chosen = self.session.selection
+            if chosen.figure == f.id:
+                for b in f.bodies:
+                    if b.bone in chosen.bones:
+                        found[f"friction: {b.id}"] = f"figures[{f.id}].bodies[{b.id}].friction"
+                        if b.id in f.joint_of:
+                            found[f"soft limit: {b.id}"] = f"figures[{f.id}].joints[{b.id}].limit_frequency"
+                            found[f"share of tone: {b.id}"] = f"figures[{f.id}].joints[{b.id}].tone"
+        found["substeps"] = "substeps"
+        if not s.gravity_lane.keys:
+            found["gravity, upright part"] = "gravity[1]"
+        for o in s.obstacles:
+            found[f"friction: {o.name}"] = f"obstacles[{o.id}].friction"
+        for p in s.pushes:
+            for k, axis in enumerate("xyz"):
+                found[f"push on {p.body}, {axis}"] = f"pushes[{p.id}].impulse[{k}]"
+        if any(s.wind) or s.wind_lane.keys:
+            found["gusts"] = "gusts.strength"
+            found["chance of the gusts"] = "gusts.seed"
+        return found
+
+    def choose_bracket(self, label: str) -> None:
+        """Choose the setting of the bracket; its range starts around the present value."""
+        self.bracket_setting = label
+        path = self.offered_settings()[label]
+        value = paths.get(self.session.scene, path)
+        unit = path.rsplit(".", 1)[-1] in ("tone", "steadiness", "calm")
+        if unit:
+            low, high = 0.0, 1.0
+        elif value > 0.0:
+            low, high = 0.5 * value, 2.0 * value
+        else:
+            low, high = (2.0 * value, 0.5 * value) if value < 0.0 else (0.0, 1.0)
+        self.bracket_range = (low, high, self.bracket_range[2])
+        self.details.rebuild()
+
+    def set_bracket(self, k: int, value: float) -> None:
+        """Change the bracket's range: 0 from, 1 to, 2 how many."""
+        values = list(self.bracket_range)
+        values[k] = round(value) if k == 2 else value
+        self.bracket_range = (values[0], values[1], int(values[2]))
+
+    def set_bracket_ratios(self, on: bool) -> None:
+        """Whether values go by equal ratios."""
+        self.bracket_ratios = on
+
+    def run_bracket(self) -> None:
+        """Run the bracket beside the window and show the runs as they finish."""
+        offered = self.offered_settings()
+        label = self.bracket_setting if self.bracket_setting in offered else next(iter(offered))
+        low, high, count = self.bracket_range
+        spans = [Span(offered[label], low, high, count, self.bracket_ratios)]
+        scene, assets, view = self.session.scene, self.session.assets, self.bracket_view
+        try:
+            wanted = cells(scene, spans)
+        except ArtulineError as error:
+            self.strip.tell(str(error), fault=True)
+            return
+
+        def work(progress, cancelled):  # type: ignore[no-untyped-def]
+            for index, cell in run_bracket(scene, assets, spans, progress, cancelled):
+                self._found.cell.emit(index, cell)
+
+        def done(_: object) -> None:
+            self.strip.tell("The bracket is done: click a run, then Adopt.")
+
+        if self.jobs.start("Running the bracket", work, done):
+            view.setGeometry(self.stage.rect())
+            view.begin(scene, spans, wanted)
+        else:
+            self.strip.tell("Something is still running: cancel it first.", fault=True)
+
+    def adopt_cell(self) -> None:
+        """Make the chosen run's value the scene's, and keep its take."""
+        view = self.bracket_view
+        if view.chosen is None:
+            return
+        cell: Cell = view.cells[view.chosen]
+        assets, spans = self.session.assets, view.spans
+
+        def change(s: Scene) -> Scene:
+            for span, value in zip(spans, cell.values):
+                s = paths.put(s, span.path, value)
+            made = edit.scene(s, takes=(), take=None)
+            return keep_take(s, assets, cell.take, made.settings_fingerprint())
+
+        words = ", ".join(f"{v:.4g}" for v in cell.values)
+        if self.session.edit(f"Adopt {words}", change):
+            view.hide()
+            self.strip.tell(f"Adopted {words}; its take is kept.")
