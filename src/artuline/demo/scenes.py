@@ -13,6 +13,7 @@ from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import (
     Figure,
+    Ground,
     Link,
     LinkEnd,
     MotionKey,
@@ -130,7 +131,7 @@ def heel(assets: AssetStore) -> Scene:
         a = math.radians(degrees)
         lean.append(VectorKey(frame=frame, value=(9.81 * math.sin(a), -9.81 * math.cos(a), 0.0)))
     scene = Scene(name="heel", rate=24.0, start=0, end=200, figures=(figure,), obstacles=rails,
-                  gravity_lane=VectorLane(keys=tuple(lean)))  # fmt: skip
+                  gravity_lane=VectorLane(keys=tuple(lean)), ground=Ground(friction=0.25))  # fmt: skip
     return edit.hand_over(scene, figure.id, None, 0, 400, 0, 0, tone=0.05)
 
 
