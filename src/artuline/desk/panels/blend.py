@@ -89,7 +89,7 @@ def _group(d: "Details", f: Figure, g: Group) -> None:
 
         def firm(sc: Scene, v: float, name: str = name) -> Scene:
             now = next(x for x in sc.figure(f.id).groups if x.id == g.id)
-            return edit.group(sc, f.id, g.id, **{name: edit.lane_value(getattr(now, name), float(round(frame)), v)})
+            return edit.group(sc, f.id, g.id, **{name: edit.lane_value(getattr(now, name), float(round(d.session.frame)), v)})
 
         d.number(label, float(lane.value(frame)), "", firm, words=f"Change the {name}", step=0.005, decimals=2, low=0, high=1,
                  reset=0, tip=tip + (" Keyed: changes the key at this frame." if lane.keys else ""))  # fmt: skip
@@ -186,7 +186,7 @@ def _world(d: "Details") -> None:
         t, h = math.radians(tilt), math.radians(heading)
         value = (strength * math.sin(t) * math.sin(h), -strength * math.cos(t), strength * math.sin(t) * math.cos(h))
         if x.gravity_lane.keys:
-            return edit.scene(x, gravity_lane=edit.vector_at(x.gravity_lane, frame, value))
+            return edit.scene(x, gravity_lane=edit.vector_at(x.gravity_lane, float(round(s.frame)), value))
         return edit.scene(x, gravity=value)
 
     d.number("Gravity", strength, "m/s²", lambda x, v: gravity(x, v, tilt, heading),
@@ -203,7 +203,7 @@ def _world(d: "Details") -> None:
     def wind(x: Scene, speed: float, toward: float) -> Scene:
         value = (speed * math.sin(math.radians(toward)), 0.0, speed * math.cos(math.radians(toward)))
         if x.wind_lane.keys:
-            return edit.scene(x, wind_lane=edit.vector_at(x.wind_lane, frame, value))
+            return edit.scene(x, wind_lane=edit.vector_at(x.wind_lane, float(round(s.frame)), value))
         return edit.scene(x, wind=value)
 
     d.number(

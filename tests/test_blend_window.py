@@ -1,0 +1,224 @@
+"""Blend and Takes in the real window: lanes, holding on, forces, obstacles, plots, brackets, settings of a take."""
+
+import numpy as np
+import pytest
+from PySide6.QtCore import QPointF, Qt
+from PySide6.QtWidgets import QApplication, QComboBox, QPushButton
+
+from artuline.core.scene.model import Lane
+from artuline.desk.plot import QUANTITIES, Plot, curve
+from tests.driving import LEFT, RIGHT, drag, field, finish, press
+
+
+@pytest.fixture(autouse=True)
+def _quick(monkeypatch):
+    """Brackets of these tests run in this process: starting others takes longer than the runs."""
+    import artuline.desk.take_commands as commands
+    from artuline.core.run.bracket import run_bracket
+
+    def here(scene, assets, spans, progress, cancelled):
+        return run_bracket(scene, assets, spans, progress, cancelled, workers=0)
+
+    monkeypatch.setattr(commands, "run_bracket", here)
+
+
+def chosen(window, *bones):
+    window.session.select(window.session.scene.figures[0].id, frozenset(bones))
+
+
+def choose(window, name, text):
+    box = next(b for b in window.details.findChildren(QComboBox) if b.accessibleName() == name)
+    assert box.findText(text) >= 0, [box.itemText(i) for i in range(box.count())]
+    box.setCurrentText(text)
+    box.textActivated.emit(text)
+
+
+def group(window, index=0):
+    return window.session.scene.figures[0].groups[index]
+
+
+def test_a_lane_is_keyed_dragged_and_unkeyed_in_the_timeline(demo, qtbot):
+    t, figure = demo.timeline, demo.session.scene.figures[0]
+    t.show_lane(figure.id, "group", "tone")
+    box = t.lanes()[0][2]
+    t.grab()
+    qtbot.mouseDClick(t, LEFT, pos=QPointF(t.x_of(60), box.top() + 12).toPoint())
+    qtbot.mouseDClick(t, LEFT, pos=QPointF(t.x_of(100), box.bottom() - 7).toPoint())
+    keys = group(demo).tone.keys
+    assert [k.frame for k in keys] == [60.0, 100.0] and keys[0].value > 0.7 > keys[1].value
+    at = t.lane_point(box, keys[1])
+    drag(qtbot, t, (at.x(), at.y()), (t.x_of(110), box.top() + 12))
+    assert group(demo).tone.keys[1].frame == 110.0 and group(demo).tone.keys[1].value > 0.6
+    at = t.lane_point(box, group(demo).tone.keys[0])
+    qtbot.mouseClick(t, RIGHT, pos=at.toPoint())
+    assert len(group(demo).tone.keys) == 1
+    # numbers change the key that is there
+    demo.set_station("Blend")
+    demo.session.set_frame(110)
+    field(demo, "Tone").changed.emit(0.25, True)
+    assert group(demo).tone.keys[0].value == 0.25
+    press(demo, qtbot, "Key calm")
+    assert len(group(demo).calm.keys) == 1 and t.kind_of(figure.id, "group") == "calm"
+    field(demo, "Steadiness").changed.emit(0.5, True)
+    assert group(demo).steadiness == Lane(rest=0.5)
+
+
+def test_groups_begin_elsewhere_copy_their_lanes_and_take_any_bones(demo, qtbot):
+    demo.set_station("Blend")
+    chosen(demo, "upper_arm_l")
+    press(demo, qtbot, "Limp from upper_arm_l")
+    assert group(demo, 1).start_bone == "upper_arm_l"
+    choose(demo, "Begins at", "forearm_l")
+    assert group(demo, 1).start_bone == "forearm_l"
+    demo.copy_lanes("deckhand", "group", group(demo, 1).name)
+    assert group(demo, 1).handover == group(demo).handover
+    chosen(demo, "hand_l", "hand_r")
+    press(demo, qtbot, "Only these 2 bones")
+    assert group(demo, 2).bones == ("hand_l", "hand_r")
+    chosen(demo, "head")
+    press(demo, qtbot, "Springy")
+    assert group(demo, 3).start_bone == "head" and group(demo, 3).tone.rest > 0
+
+
+def test_holding_on_and_letting_go(demo, qtbot):
+    demo.set_station("Blend")
+    demo.session.set_frame(50)
+    chosen(demo, "hand_l")
+    demo.stage.grab()
+    press(demo, qtbot, "Hold")
+    link = demo.session.scene.links[0]
+    assert link.start == 50.0 and link.a.body == "hand_l" and link.stop is None
+    field(demo, "until").changed.emit(80.0, True)
+    assert demo.session.scene.links[0].stop == 80.0
+    press(demo, qtbot, "Push")
+    push = demo.session.scene.pushes[0]
+    assert push.start == 50.0 and np.linalg.norm(push.impulse) > 0
+    field(demo, "Impulse x").changed.emit(9.0, True)
+    assert demo.session.scene.pushes[0].impulse[0] == 9.0
+    press(demo, qtbot, "Remove this push")
+    assert demo.session.scene.pushes == ()
+
+
+def test_gravity_and_wind_are_set_turned_and_keyed(demo, qtbot):
+    demo.set_station("Blend")
+    field(demo, "Tilted").changed.emit(90.0, True)
+    assert demo.session.scene.gravity == pytest.approx((0.0, 0.0, 9.81), abs=1e-9)
+    press(demo, qtbot, "Key gravity")
+    demo.session.set_frame(40)
+    field(demo, "Gravity").changed.emit(2.0, True)
+    lane = demo.session.scene.gravity_lane
+    assert [k.frame for k in lane.keys] == [0.0, 40.0]
+    assert np.linalg.norm(lane.keys[1].value) == pytest.approx(2.0)
+    press(demo, qtbot, "Unkey")
+    assert demo.session.scene.gravity_lane.keys == ()
+    field(demo, "Wind").changed.emit(12.0, True)
+    field(demo, "Gusts").changed.emit(0.4, True)
+    assert demo.session.scene.wind == (0.0, 0.0, 12.0) and demo.session.scene.gusts.strength == 0.4
+    field(demo, "Warm-up").changed.emit(10.0, True)
+    assert demo.session.scene.warm_up == 10
+
+
+def test_obstacles_are_added_moved_keyed_and_arrive_at_speed(demo, qtbot):
+    demo.set_station("Blend")
+    press(demo, qtbot, "Add a ball")
+    field(demo, "ball x").changed.emit(0.0, True)
+    assert len(demo.session.scene.obstacles[-1].keys) == 1
+    assert demo.session.scene.obstacles[-1].keys[0].position[0] == 0.0
+    demo.key_obstacle("ball")
+    demo.session.set_frame(30)
+    demo.key_obstacle("ball")
+    field(demo, "ball x")
+    demo.details.rebuild()
+    field(demo, "ball x").changed.emit(3.0, True)
+    ball = demo.session.scene.obstacles[-1]
+    assert [k.frame for k in ball.keys] == [0.0, 30.0] and ball.keys[-1].position[0] == 3.0
+    from artuline.core.motion.keyed import obstacle_motion
+
+    def speed():
+        p = obstacle_motion(demo.session.scene.obstacles[-1], np.array([29.9, 30.0]))[0]
+        return np.linalg.norm(p[1] - p[0]) * 240.0
+
+    slow = speed()
+    demo.arrive_at_speed("ball")
+    assert slow < 0.3 and speed() == pytest.approx(3.0 / 30 * 24, rel=0.15)
+    demo.remove_obstacle("ball")
+    assert all(o.id != "ball" for o in demo.session.scene.obstacles)
+
+
+def test_a_take_is_plotted_compared_and_its_settings_come_back(demo, qtbot, boom_run):
+    _, _, take = boom_run
+    demo.run()
+    finish(demo, qtbot)
+    s = demo.session
+    demo.session.edit("Change substeps", lambda sc: sc.changed(substeps=8))
+    demo.set_station("Takes")
+    words = " ".join(x.text() for x in demo.details.findChildren(type(demo.strip._text)))
+    assert "substeps: 10 → 8" in words
+    demo.run()
+    finish(demo, qtbot)
+    choose(demo, "Beside it", "take 1")
+    assert demo.stage.echo_take == "take 1"
+    demo.session.set_frame(70)
+    keyed = demo.stage.states()[0].keyed
+    other = demo.other_take()
+    assert np.abs(keyed[0][:3, 3] - other.position[70, 0]).max() < 0.3
+    for quantity in QUANTITIES:
+        assert np.isfinite(curve(take, quantity, 24.0, None)).all()
+        assert curve(take, quantity, 24.0, "head").shape == take.frames.shape
+        choose(demo, "Plot", quantity)
+    plot = demo.details.findChildren(Plot)[-1]
+    plot.resize(230, plot.height())
+    plot.grab()
+    qtbot.mouseClick(plot, LEFT, pos=QPointF(plot._box().right(), 40).toPoint())
+    assert s.frame == s.scene.end
+    choose(demo, "Beside it", "the keys")
+    assert demo.stage.echo_take is None
+    press(demo, qtbot, "Go back to its settings")
+    assert s.scene.substeps == 8 and len(s.scene.takes) == 2
+    s.edit("Choose a take", lambda sc: sc.changed(take="take 1"))
+    press(demo, qtbot, "Go back to its settings")
+    assert s.scene.substeps == 10
+    s.stack.undo()
+    assert s.scene.substeps == 8
+    moments = [
+        b for b in demo.details.findChildren(QPushButton) if b.text().startswith(("Pressed", "Fastest", "Shaking"))
+    ]
+    qtbot.mouseClick(moments[0], LEFT)
+    assert s.selection.bones
+
+
+def test_a_bracket_is_run_looked_at_sorted_and_adopted(demo, qtbot):
+    demo.session.edit("Shorten", lambda sc: sc.changed(end=70))
+    demo.set_station("Takes")
+    demo.choose_bracket("tone: whole figure")
+    field(demo, "Runs").changed.emit(3.0, True)
+    press(demo, qtbot, "Run the bracket")
+    assert demo.bracket_view.isVisible()
+    finish(demo, qtbot)
+    view = demo.bracket_view
+    qtbot.waitUntil(lambda: len(view.cells) == 3 and all(len(c.pictures) >= 14 for c in view._cards), timeout=60000)
+    view._tick()
+    view.grab()
+    view.sort.setCurrentIndex(2)
+    view._arrange()
+    qtbot.mouseClick(view._cards[2], LEFT)
+    assert view.chosen == 2 and view.words(2) == "1"
+    qtbot.mouseClick(view.adopt_button, LEFT)
+    assert not view.isVisible() and group(demo).tone == Lane(rest=1.0)
+    assert len(demo.session.scene.takes) == 1
+    ref = demo.session.scene.active_take()
+    assert ref.settings == demo.session.scene.settings_fingerprint()
+    demo.session.stack.undo()
+    assert demo.session.scene.takes == ()
+    assert QApplication.activeModalWidget() is None and Qt.Key.Key_5
+
+
+def test_the_lanes_menu_and_rolling_through_many_groups(demo, qtbot):
+    for bone in ("head", "hand_l", "hand_r", "foot_l", "foot_r", "shin_l"):
+        chosen(demo, bone)
+        demo.limp(bone)
+    t = demo.timeline
+    assert len(t.lanes()) == 7 and t.lanes()[-1][2].bottom() > t.height()
+    t._roll(1000.0)
+    assert t.lanes()[-1][2].bottom() <= t.height() - 20
+    t.grab()
