@@ -222,3 +222,49 @@ def test_the_lanes_menu_and_rolling_through_many_groups(demo, qtbot):
     t._roll(1000.0)
     assert t.lanes()[-1][2].bottom() <= t.height() - 20
     t.grab()
+
+
+def test_the_boom_from_an_empty_scene_to_a_baked_file(window, qtbot, tmp_path):
+    """Open, fit, place and key the obstacle, set the interval, run, bracket the tone, adopt, bake, export."""
+    from artuline.core.scene.assets import AssetStore
+    from artuline.demo.scenes import DATA
+    from artuline.formats.gltf_read import read_figure
+
+    s, w = window.session, window
+    assert w.open_path(DATA / "deckhand.glb")
+    w.choose_clip("deckhand", "walk")
+    press(w, qtbot, "Fit bodies and joints")
+    finish(w, qtbot)
+    w.balance(75.0)
+    qtbot.keyClick(w, Qt.Key.Key_4)
+    press(w, qtbot, "Add a box")
+    for axis, place in (("x", 2.0), ("y", 1.2), ("z", 1.2)):
+        field(w, f"box {axis}").changed.emit(place, True)
+    w.key_obstacle("box")
+    s.set_frame(24)
+    w.key_obstacle("box")
+    w.details.rebuild()
+    field(w, "box x").changed.emit(-0.6, True)
+    assert len(s.scene.obstacles[0].keys) == 2
+    t = w.timeline
+    y = t.lanes()[0][2].center().y()
+    drag(qtbot, t, (t.x_of(14), y), (t.x_of(60), y))
+    qtbot.keyClick(w, Qt.Key.Key_F5)
+    finish(w, qtbot)
+    assert s.take().contact[:, : len(s.scene.figures[0].bodies)].max() > 1.0
+    w.choose_bracket("tone: whole figure")
+    field(w, "Runs").changed.emit(3.0, True)
+    press(w, qtbot, "Run the bracket")
+    finish(w, qtbot)
+    qtbot.waitUntil(lambda: len(w.bracket_view.cells) == 3, timeout=30000)
+    qtbot.mouseClick(w.bracket_view._cards[1], LEFT)
+    qtbot.mouseClick(w.bracket_view.adopt_button, LEFT)
+    assert s.scene.figures[0].groups[0].tone == Lane(rest=0.5) and len(s.scene.takes) == 2
+    qtbot.keyClick(w, Qt.Key.Key_6)
+    press(w, qtbot, "Bake the take")
+    finish(w, qtbot)
+    assert w.export_to(tmp_path / "out.glb")
+    assert "walk baked" in [c.name for c in read_figure(tmp_path / "out.glb", AssetStore()).figure.clips]
+    while s.stack.canUndo():
+        s.stack.undo()
+    assert not s.scene.figures

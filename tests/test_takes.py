@@ -288,3 +288,44 @@ def test_a_ragdoll_replaced_takes_its_ties_along():
     )
     less = edit.ragdoll(scene, figure.changed(bodies=figure.bodies[:1]))
     assert less.pushes == () and less.pairs_off == () and len(less.figures[0].bodies) == 1
+
+
+def test_setups_on_the_command_line(tmp_path):
+    from artuline.formats.setup_file import load_setup
+    from tests.foreign import write_crawler, write_walker
+
+    cli = CliRunner()
+    walker, crawler = write_walker(tmp_path / "walker.glb"), write_crawler(tmp_path / "crawler.glb")
+    out = tmp_path / "s.artuline"
+    done = cli.invoke(
+        app, ["setup", str(walker), "-o", str(out), "--use", "two legs", "--mass", "70", "--limits", "both",
+              "--save-setup", str(tmp_path / "w.artuset")],
+    )  # fmt: skip
+    assert done.exit_code == 0, done.output
+    figure = load_scene(out, AssetStore()).figures[0]
+    assert sum(b.mass for b in figure.bodies) == pytest.approx(70.0)
+    assert len(load_setup(tmp_path / "w.artuset").bodies) == len(figure.bodies)
+    assert "same" in done.output
+    again = cli.invoke(app, ["setup", str(walker), "-o", str(out), "--use", str(tmp_path / "w.artuset")])
+    assert again.exit_code == 0 and len(load_scene(out, AssetStore()).figures[0].bodies) == len(figure.bodies)
+    hulls = cli.invoke(app, ["setup", str(crawler), "-o", str(out), "--kind", "hull", "--mass", "0"])
+    assert hulls.exit_code == 0, hulls.output
+    bodies = load_scene(out, AssetStore()).figures[0].bodies
+    assert {b.shapes[0].kind for b in bodies} == {"hull"} and all(b.mass for b in bodies)
+    for wrong in (["--kind", "cone"], ["--limits", "guess"], ["--use", "none.artuset"], ["--mass", "-3"]):
+        target = tmp_path / "wrong.artuline"
+        failed = cli.invoke(app, ["setup", str(walker), "-o", str(target), *wrong])
+        if wrong[0] != "--mass":
+            assert isinstance(failed.exception, ArtulineError) and not target.exists(), wrong
+
+
+@pytest.mark.parametrize("bad", [b"", b"\x01\x02", b'{"figures": 3}'])
+def test_damaged_settings_of_a_take_are_told(walking, bad):
+    import zlib
+
+    scene, assets = walking
+    ref = keep_take(scene.changed(end=14), assets, run(scene.changed(end=14), assets), "x").takes[0]
+    data = zlib.compress(bad) if bad.startswith(b"{") else bad
+    broken = ref.changed(scene=assets.add({"scene": np.frombuffer(data or b"\0", np.uint8)}))
+    with pytest.raises(ArtulineError, match="damaged"):
+        settings_of(broken, assets)

@@ -85,11 +85,20 @@ def main() -> None:
     window.run()
     finish(window)
     s.set_frame(56)
+    window.details.verticalScrollBar().setValue(0)
     shot(window, "takes")
     big = window.stage._image
     assert big is not None
     picture = big.scaledToWidth(1024)
     assert picture.save(str(DATA / "boom.png"), "PNG")
+    window.choose_bracket("tone: whole figure")
+    window.run_bracket()
+    finish(window)
+    while len(window.bracket_view.cells) < 9 or any(len(c.pictures) < 14 for c in window.bracket_view._cards):
+        wait(50)
+    window.bracket_view.choose(3)
+    shot(window, "bracket")
+    window.bracket_view.hide()
     window.bake()
     finish(window)
     s.set_frame(76)

@@ -41,26 +41,18 @@ def sweep_turn(joint: Joint, t: float) -> tuple[Array, Array]:
     ``t`` runs from 0 to 1: out and back along each axis that may move, within its limits; free axes turn by 90 degrees each way.
     """
     ranges = _ranges(joint)
-    place, turn = np.zeros(3), np.array([0.0, 0.0, 0.0, 1.0])
+    # an axis whose range leaves its middle out stands at the nearest end while others move
+    values = np.array([min(max(0.0, low), high) for low, high in ranges])
     moving = [k for k, r in enumerate(ranges) if r[1] > r[0]]
-    if not moving:
-        return place, turn
-    at = min(max(t, 0.0), 1.0 - 1e-9) * len(moving)
-    axis = moving[int(at)]
-    low, high = ranges[axis]
-    middle = min(max(0.0, low), high)
-    wave = math.sin(2.0 * math.pi * (at % 1.0))
-    value = middle + wave * ((high - middle) if wave > 0.0 else (middle - low))
-    if axis < 3:
-        place[axis] = value
-        return place, turn
-    vector = np.zeros(3)
-    vector[axis - 3] = value
-    # a joint whose range leaves its middle out stands at the nearest end of the other axes
-    rest = np.array([min(max(0.0, ranges[3 + k][0]), ranges[3 + k][1]) if k != axis - 3 else 0.0 for k in range(3)])
-    swing = rotation.from_rotation_vector(np.array([0.0, *(vector + rest)[1:]]))
-    twist = rotation.from_rotation_vector(np.array([(vector + rest)[0], 0.0, 0.0]))
-    return place, rotation.multiply(swing, twist)
+    if moving:
+        at = min(max(t, 0.0), 1.0 - 1e-9) * len(moving)
+        axis = moving[int(at)]
+        wave = math.sin(2.0 * math.pi * (at % 1.0))
+        low, high = ranges[axis]
+        values[axis] += wave * ((high - values[axis]) if wave > 0.0 else (values[axis] - low))
+    swing = rotation.from_rotation_vector(np.array([0.0, values[4], values[5]]))
+    twist = rotation.from_rotation_vector(np.array([values[3], 0.0, 0.0]))
+    return values[:3], rotation.multiply(swing, twist)
 
 
 def _ranges(joint: Joint) -> list[tuple[float, float]]:

@@ -89,7 +89,9 @@ def _group(d: "Details", f: Figure, g: Group) -> None:
 
         def firm(sc: Scene, v: float, name: str = name) -> Scene:
             now = next(x for x in sc.figure(f.id).groups if x.id == g.id)
-            return edit.group(sc, f.id, g.id, **{name: edit.lane_value(getattr(now, name), float(round(d.session.frame)), v)})
+            return edit.group(
+                sc, f.id, g.id, **{name: edit.lane_value(getattr(now, name), float(round(d.session.frame)), v)}
+            )
 
         d.number(label, float(lane.value(frame)), "", firm, words=f"Change the {name}", step=0.005, decimals=2, low=0, high=1,
                  reset=0, tip=tip + (" Keyed: changes the key at this frame." if lane.keys else ""))  # fmt: skip
