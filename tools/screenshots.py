@@ -123,17 +123,28 @@ def main() -> None:
     window.stage.camera = Camera(target=(0.0, 0.55, -1.1), yaw=0.9, pitch=0.2, distance=2.6)
     shot(window, "joints-night")
     window.set_night(False)
-    window.set_station("Blend")
-    select(window)
-    window.run()
-    finish(window)
-    s.set_frame(30)
-    z = float(window.stage.states()[0].matrices[:, 2, 3].mean())
-    window.stage.camera = Camera(target=(0.0, 0.5, z), yaw=1.15, pitch=0.12, distance=2.6)
-    shot(window, "goat")
-    picture = window.stage._image
-    assert picture is not None
-    assert picture.scaledToWidth(1024).save(str(DATA / "goat.png"), "PNG")
+    for name, frame, target, yaw, distance in (
+        ("numb", 40, (0.0, 0.95, None), 0.9, 3.6), ("yard", 44, (0.0, 1.75, 0.3), 0.9, 4.6), ("heel", 120, (0.0, 0.3, 0.0), 0.5, 6.0),
+        ("goat", 30, (0.0, 0.5, None), 1.15, 2.6),
+    ):  # fmt: skip
+        assets = AssetStore()
+        s.new(demo_scene(name, assets), assets)
+        window.set_station("Blend")
+        window.run()
+        finish(window)
+        s.set_frame(frame)
+        place = window.stage.states()[0].matrices[:, :3, 3].mean(axis=0)
+        aim = tuple(float(p) if t is None else t for t, p in zip(target, place))
+        window.stage.camera = Camera(target=aim, yaw=yaw, pitch=0.14, distance=distance)
+        if name == "goat":
+            shot(window, "goat")
+        window._toggles["echo"].setChecked(name in ("numb", "goat"))
+        window._show_changed()
+        wait(500)
+        window.stage._draw_still()
+        picture = window.stage._image
+        assert picture is not None
+        assert picture.scaledToWidth(640).save(str(DATA / f"{name}.png"), "PNG")
     s.remove_autosave()
     empty = Window()
     empty.resize(1280, 800)

@@ -6,16 +6,16 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QPixmap
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
-from artuline.demo.scenes import DEMOS
+from artuline.demo.scenes import DEMOS, Demo
 from artuline.desk.fields import button, faint
 from artuline.desk.session import autosave_path
 
 if TYPE_CHECKING:
     from artuline.desk.window import Window
 
-PICTURE, TALL = 270, 190  # pixels
+PICTURE, TALL, GAP, ACROSS = 196, 124, 12, 3  # pixels, and demos in a row
 
 
 class Welcome(QWidget):
@@ -28,7 +28,7 @@ class Welcome(QWidget):
         card = QWidget()
         card.setObjectName("card")
         card.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        card.setFixedWidth(2 * PICTURE + 16 + 48)
+        card.setFixedWidth(ACROSS * PICTURE + (ACROSS - 1) * GAP + 48)
         layout = QVBoxLayout(card)
         layout.setContentsMargins(24, 20, 24, 24)
         layout.setSpacing(10)
@@ -44,23 +44,27 @@ class Welcome(QWidget):
         line.addStretch(1)
         layout.addLayout(line)
         layout.addSpacing(8)
-        shelf = QHBoxLayout()
-        shelf.setSpacing(16)
-        for demo in DEMOS.values():
-            column = QVBoxLayout()
-            picture = QLabel()
-            source = files("artuline.demo").joinpath("data", f"{demo.name}.png")
-            pixels = QPixmap()
-            if source.is_file() and pixels.loadFromData(source.read_bytes()):
-                fill = Qt.AspectRatioMode.KeepAspectRatioByExpanding
-                wide = pixels.scaled(PICTURE, TALL, fill, Qt.TransformationMode.SmoothTransformation)
-                picture.setPixmap(wide.copy((wide.width() - PICTURE) // 2, (wide.height() - TALL) // 2, PICTURE, TALL))
-                column.addWidget(picture)
-            words = faint(demo.about + ".")
-            words.setFixedWidth(PICTURE)
-            column.addWidget(words)
-            column.addStretch(1)
-            column.addWidget(button(f"Open the demo “{demo.name}”", partial(window.open_demo, demo.name), icon="ferry"))
-            shelf.addLayout(column)
+        shelf = QGridLayout()
+        shelf.setSpacing(GAP)
+        for k, demo in enumerate(DEMOS.values()):
+            shelf.addLayout(self._demo(window, demo), k // ACROSS, k % ACROSS)
         layout.addLayout(shelf)
         outer.addWidget(card)
+
+    def _demo(self, window: "Window", demo: Demo) -> QVBoxLayout:
+        """Picture, words and button of a demo scene."""
+        column = QVBoxLayout()
+        column.setSpacing(4)
+        picture = QLabel()
+        picture.setFixedSize(PICTURE, TALL)
+        source = files("artuline.demo").joinpath("data", f"{demo.name}.png")
+        pixels = QPixmap()
+        if source.is_file() and pixels.loadFromData(source.read_bytes()):
+            fill = Qt.AspectRatioMode.KeepAspectRatioByExpanding
+            wide = pixels.scaled(PICTURE, TALL, fill, Qt.TransformationMode.SmoothTransformation)
+            picture.setPixmap(wide.copy((wide.width() - PICTURE) // 2, (wide.height() - TALL) // 2, PICTURE, TALL))
+        column.addWidget(picture)
+        open_ = button(f"Open “{demo.name}”", partial(window.open_demo, demo.name), icon="ferry", tip=demo.about + ".")
+        open_.setFixedWidth(PICTURE)
+        column.addWidget(open_)
+        return column

@@ -105,7 +105,7 @@ class Window(SetupCommands, JointCommands, BlendCommands, TakeCommands, FileComm
         self.setAcceptDrops(True)
         self.resize(1280, 800)
         self.set_station("Cast")
-        self._retitle()
+        self._scene_changed()
 
     # layout
 
