@@ -28,6 +28,7 @@ KEEP_ANGLE = 0.01  # radians, the same
 CLOSE = 0.15  # share of such a gap closed in one substep
 MOST_CLOSING = 5.0  # m/s or rad/s at which it closes at most
 MOST_FLIPS = 2  # times a limit may let go in a substep, so that none goes round in circles
+MOST_FAR, FASTER = 2.0, 4.0  # radians of swing up to which slack is told; how much faster its coordinates may change
 BOUNCE_SPEED = 0.2  # rad/s or m/s: slower hits on a limit do not bounce
 SLOP = 1e-4  # radians or metres beyond a limit that are left alone
 RELEASED = 1e-4  # share of a row's strength below which a pull on a limit does not count
@@ -173,6 +174,10 @@ def aim_row(B, J, j, r):
         s = 1.0 / (1.0 + max(ax * xx + ay * xy + az * xz, -0.9))
         d[0], d[1], d[2] = s * (ax + xx), s * (ay + xy), s * (az + xz)
         return
+    if r != CONE and J[j].mode[SWING_Y] == LOCKED and J[j].mode[SWING_Z] == LOCKED:
+        # of a swing that is none, the gradients are the frame's own axes
+        d[0], d[1], d[2] = turn(qx, qy, qz, qw, 0.0, 1.0 if r == SWING_Y else 0.0, 1.0 if r == SWING_Z else 0.0)
+        return
     sy, sz, _ = joint_angles(B, J, j, False)
     length = math.sqrt(sy * sy + sz * sz)
     uy, uz = (sy / length, sz / length) if length > 1e-9 else (1.0, 0.0)
@@ -266,6 +271,7 @@ def prepare_joints(B, J, h):
             sy, sz, tw = joint_angles(B, J, j, False)
         if J[j].spring_frequency > 0.0:
             _springs(B, J, j, c0, c1, c2, h)
+        _use(J, j, sy, sz, tw)
         pointed = _pointed(J, j)
         for r in range(ROWS):
             J[j].lam[r] = 0.0
@@ -286,6 +292,44 @@ def prepare_joints(B, J, h):
                 else:
                     aim_row(B, J, j, r)
                     _keep(J, j, r, e * J[j].state[r], h)
+
+
+@inlined
+def _use(J, j, sy, sz, tw):
+    """Note the share of the limits in use, and how far the joint may turn before it can meet one."""
+    m = J[j].mode
+    J[j].slack = 0.0
+    used, slack = 0.0, 1e9
+    for r in range(TWIST, ROWS):
+        if not limited_row(J, j, r):
+            continue
+        if r == CONE:
+            ly, lz = max(J[j].high[SWING_Y], 1e-4), max(J[j].high[SWING_Z], 1e-4)
+            share = math.sqrt((sy / ly) ** 2 + (sz / lz) ** 2)
+            slack = min(slack, min(ly, lz) * (1.0 - share))
+            used = max(used, share)
+        else:
+            c = tw if r == TWIST else (sy if r == SWING_Y else sz)
+            slack = min(slack, J[j].high[r] - c, c - J[j].low[r])
+            middle, half = 0.5 * (J[j].low[r] + J[j].high[r]), 0.5 * (J[j].high[r] - J[j].low[r])
+            used = max(used, abs(c - middle) / max(half, 1e-4))
+    J[j].used = max(J[j].used, used)
+    locked = m[3] == LOCKED or m[4] == LOCKED or m[5] == LOCKED
+    linear = m[0] == LIMITED or m[1] == LIMITED or m[2] == LIMITED
+    if not locked and not linear and J[j].limit_frequency == 0.0 and sy * sy + sz * sz < MOST_FAR * MOST_FAR:
+        J[j].slack = max(slack, 0.0)
+
+
+@inlined
+def far(B, J, j, h):
+    """Whether joint j turns too little within h, at the trial velocities, to meet a limit.
+
+    Coordinates of swing and twist change no more than ``FASTER`` times as fast as the joint turns up to ``MOST_FAR``.
+    """
+    if J[j].slack <= 0.0 or _any_turn(J, j):
+        return False
+    x, y, z = turn_speed(B, J, j, True)
+    return FASTER * FASTER * (x * x + y * y + z * z) * h * h < J[j].slack * J[j].slack
 
 
 @inlined
@@ -469,10 +513,13 @@ def residuals(B, J, h, catch, release, first):
             continue
         c0, c1, c2 = offset(B, J, j, True)
         sy, sz, tw = 0.0, 0.0, 0.0
-        if _turning(J, j) and (not first or _any_turn(J, j)):
+        rows = ROWS
+        if far(B, J, j, h):
+            rows = 3
+        elif _turning(J, j) and (not first or _any_turn(J, j)):
             sy, sz, tw = joint_angles(B, J, j, True)
         gap = 0.0
-        for r in range(ROWS):
+        for r in range(rows):
             if J[j].state[r] != 0:
                 if J[j].soft[r] == 1:
                     # a soft limit pushes or does nothing
@@ -574,21 +621,17 @@ def set_back_joints(B, J, h):
 
 @compiled
 def limit_excess(B, J, j):
-    """How far joint j is beyond its limits (radians; 0 inside), and the share of them that is used."""
+    """How far joint j is beyond its limits, radians; 0 inside."""
     sy, sz, tw = 0.0, 0.0, 0.0
     if _turning(J, j):
         sy, sz, tw = joint_angles(B, J, j, False)
-    excess, used = 0.0, 0.0
+    excess = 0.0
     for r in range(TWIST, ROWS):
         if not limited_row(J, j, r):
             continue
         if r == CONE:
-            ly, lz = max(J[j].high[SWING_Y], 1e-4), max(J[j].high[SWING_Z], 1e-4)
-            excess = max(excess, cone_excess(sy, sz, ly, lz))
-            used = max(used, math.sqrt((sy / ly) ** 2 + (sz / lz) ** 2))
+            excess = max(excess, cone_excess(sy, sz, J[j].high[SWING_Y], J[j].high[SWING_Z]))
         else:
             c = tw if r == TWIST else (sy if r == SWING_Y else sz)
             excess = max(excess, c - J[j].high[r], J[j].low[r] - c)
-            middle, half = 0.5 * (J[j].low[r] + J[j].high[r]), 0.5 * (J[j].high[r] - J[j].low[r])
-            used = max(used, abs(c - middle) / max(half, 1e-4))
-    return excess, used
+    return excess

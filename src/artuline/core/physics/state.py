@@ -19,8 +19,8 @@ ROWS = 7
 MOST_NEIGHBOURS = 16
 
 # Indices into the counters
-CONTACTS, ASKED, DONE, FACTORED, SOLVED, NEAR, SWEPT, HALTED = range(8)
-COUNTERS = 8
+CONTACTS, ASKED, DONE, FACTORED, SOLVED, NEAR, SWEPT, HALTED, PATTERN = range(9)
+COUNTERS = 9
 
 # Rows of the array of hulls and meshes: scratch of the contact search, then their data
 SIMPLEX, WITNESS, POLYGON, TRIANGLE, HULLS = 0, 4, 8, 40, 50
@@ -117,6 +117,7 @@ JOINT = np.dtype(
         ("separation", _F),  # worst since the last reset, metres
         ("excess", _F),  # radians beyond a limit
         ("used", _F),  # share of the limits in use
+        ("slack", _F),  # radians it may turn at least before a limit is met; 0: look
         ("mode", _I, 6),
         ("state", _I, ROWS),  # 0: off, -1 and 1: at the low and at the high end, 1: locked
         ("soft", _I, ROWS),

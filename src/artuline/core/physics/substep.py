@@ -24,6 +24,7 @@ from artuline.core.physics.drives import add_bodies, body_forces, effective_iner
 from artuline.core.physics.graph import arrange, factor, solve
 from artuline.core.physics.joints import (
     add_joints,
+    far,
     joint_forces,
     joint_impulses,
     limit_excess,
@@ -33,7 +34,7 @@ from artuline.core.physics.joints import (
 )
 from artuline.core.physics.kernels import compiled, exp_quat, folded, inlined, log_quat, quat_mul, turn
 from artuline.core.physics.motion import drift, free_velocities, world_inertia
-from artuline.core.physics.state import ASKED, CONTACTS, DONE, FACTORED, HALTED, NEAR, SOLVED, SWEPT
+from artuline.core.physics.state import ASKED, CONTACTS, DONE, FACTORED, HALTED, NEAR, PATTERN, SOLVED, SWEPT
 
 MOST_SET_BACK = 0.02  # radians a body may be turned to set back what is too deep
 MOST_TURN = 0.35  # radians a free body may turn in a substep
@@ -97,9 +98,13 @@ def attempt(B, J, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, ahead, 
     find_contacts(B, S, P, N, C, K, G, h)
     prepare_contacts(B, S, P, C, O, K, h)
     K[SWEPT] = 0
-    if not arrange(B, J, C, A, K[CONTACTS], order, True):
-        choose_swept(B, C, K, h)
-        arrange(B, J, C, A, K[CONTACTS], order, False)
+    pattern = _pattern(B, J, C, K)
+    if pattern != K[PATTERN]:
+        K[PATTERN] = pattern
+        if not arrange(B, J, C, A, K[CONTACTS], order, True):
+            K[PATTERN] = 0
+            choose_swept(B, C, K, h)
+            arrange(B, J, C, A, K[CONTACTS], order, False)
     drift(B, h)
     worst, angle, _ = residuals(B, J, h, False, False, True)
     fresh = True
@@ -135,6 +140,20 @@ def attempt(B, J, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, ahead, 
     _set_back(B, J, C, K, order, h)
     _accept(B, J, P, N, C, O, K, h, last)
     return True
+
+
+@inlined
+def _pattern(B, J, C, K):
+    """A number of what is coupled with what: the order of elimination stays as long as it is the same (FNV-1a)."""
+    s = 1469598103934665603
+    for i in range(B.shape[0]):
+        s = (s ^ (1 if B[i].free else 0)) * 1099511628211
+    for j in range(J.shape[0]):
+        s = (s ^ (1 if J[j].live else 0)) * 1099511628211
+    for i in range(K[CONTACTS]):
+        if C[i].b >= 0 and B[C[i].b].free:
+            s = (s ^ (C[i].a * 65536 + C[i].b + 1)) * 1099511628211
+    return s | 1
 
 
 @inlined
@@ -230,9 +249,8 @@ def _accept(B, J, P, N, C, O, K, h, last):
             for a in range(3):
                 J[j].load[a] += J[j].lam[k] * J[j].dir[k, a]
         J[j].separation = max(J[j].separation, math.sqrt(s))
-        excess, used = limit_excess(B, J, j)
-        J[j].excess = max(J[j].excess, excess)
-        J[j].used = max(J[j].used, used)
+        if not far(B, J, j, h):
+            J[j].excess = max(J[j].excess, limit_excess(B, J, j))
 
 
 @inlined

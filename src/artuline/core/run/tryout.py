@@ -71,7 +71,7 @@ class Tryout:
         """The scene's ground (or one at the lowest obstacle or at 0 if it has none), or no ground."""
         world = self.built.world
         world.pairs = self._pairs if on else self._pairs[world.shapes["kind"][self._pairs["b"]] != PLANE]
-        world.counters[:] = 0
+        world.counters[:] = 0  # the pattern of contacts too
 
     def hold(self, figure: int, bones: frozenset[str]) -> None:
         """Keep the bodies on these bones of a figure on their keys; all others are free."""
