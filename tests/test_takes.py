@@ -329,3 +329,35 @@ def test_damaged_settings_of_a_take_are_told(walking, bad):
     broken = ref.changed(scene=assets.add({"scene": np.frombuffer(data or b"\0", np.uint8)}))
     with pytest.raises(ArtulineError, match="damaged"):
         settings_of(broken, assets)
+
+
+def test_what_was_simulated_before_a_cancel_is_kept_if_wanted(walking):
+    scene, assets = walking
+    told = []
+    whole = run(scene.changed(end=40), assets)
+    cut = run(scene, assets, lambda d, t: told.append(d), lambda: len(told) >= 21, partial=True)
+    assert len(cut.frames) == 22 and cut.poses["deckhand"].rotation.shape[0] == 22
+    np.testing.assert_array_equal(cut.position, whole.position[:22])
+    kept = keep_take(scene, assets, cut, "x").takes[0]
+    assert kept.end == 21 and "to frame 21" in kept.name
+    with pytest.raises(CancelledError):
+        run(scene, assets, cancelled=lambda: True, partial=True)
+    with pytest.raises(CancelledError):
+        run(scene, assets, lambda d, t: told.append(d), lambda: len(told) >= 40)
+
+
+def test_forces_are_drawn_as_arrows():
+    from artuline.view.stage import Show, draw_list, figure_states
+
+    push = Push(id="p", figure="deckhand", body="head", start=50, impulse=(9.0, 0.0, 0.0))
+    store = AssetStore()
+    scene = demo_scene("boom", store).changed(pushes=(push,))
+    show = Show(forces=True)
+
+    def arrows(frame, made=scene):
+        states = figure_states(made, store, frame, None, show)
+        return len(draw_list(made, store, frame, states, show).lines)
+
+    # gravity, the boom that swings and the push; then the boom stands and the push is over
+    assert arrows(50.0) == 9 and arrows(160.0) == 3
+    assert arrows(160.0, scene.changed(gravity=(0.0, 0.0, 0.0))) == 0

@@ -9,6 +9,7 @@ import numpy as np
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.skeleton import rest_matrices, rigid
+from artuline.core.run.take import Take
 from artuline.core.scene import edit
 from artuline.core.scene.model import Body, Figure, Joint, Scene, Shape
 from artuline.core.setup.concave import hull_groups, with_hull_groups
@@ -135,9 +136,26 @@ class SetupCommands:
                     for j in f.joints:
                         if bone[j.child] in selection.bones:
                             marks.traces[f.id, j.id] = self.trace(f.id, j)
+        if self.stage.station in ("Takes", "Curves") and not live:
+            self._trails(marks)
         if show.mirror:
             marks.pairs = {f.id: mirror_pairs(f) for f in self.session.scene.figures}
         return marks
+
+    def _trails(self, marks: Marks) -> None:
+        """The ways of the chosen bodies in the take, and in the one that it is compared with."""
+        take, selection = self.session.take(), self.session.selection
+        f = self.session.figure()
+        if take is None or f is None or not selection.bones:
+            return
+        palette = theme.palette()
+        other: Take | None = self.other_take()  # type: ignore[attr-defined]
+        for shown, color in ((take, palette.vermilion), (other, palette.faint)):
+            if shown is None:
+                continue
+            for b in f.bodies:
+                if b.bone in selection.bones and b.id in shown.names:
+                    marks.trails.append((shown.position[:, shown.names.index(b.id)], (*rgb(color), 0.9)))
 
     def _mass_colors(self, marks: Marks) -> None:
         marks.centres = True

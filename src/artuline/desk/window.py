@@ -52,7 +52,7 @@ SHOWN = {
     "Cast": Show(mirror=True, person=True),
     "Bodies": Show(see_through=True, shapes=True, fit=True),
     "Joints": Show(see_through=True, limits=True, bones=True),
-    "Blend": Show(),
+    "Blend": Show(forces=True),
     "Takes": Show(echo=True),
     "Curves": Show(echo=True),
 }
@@ -67,6 +67,7 @@ TOGGLES = (
     ("fit", "ruler", "Colour the shapes by how they follow the skin"),
     ("mass", "weight", "Colour the shapes by their mass"),
     ("mirror", "reflect-horizontal", "Pairs of bones on both sides"),
+    ("forces", "arrow-down-bold-outline", "Arrows: gravity, pushes, the speed of obstacles"),
     ("person", "human-male-height", "A person of 1.75 m to compare with"),
     ("ground", "grid", "Ground"),
     ("echo", "ghost-outline", "Echo: the keyed motion beside the take"),
@@ -439,7 +440,7 @@ class Window(SetupCommands, JointCommands, BlendCommands, TakeCommands, FileComm
             self.set_station("Takes")
             self.session.autosave()
 
-        if not self.jobs.start("Simulating", lambda p, c: run(scene, assets, p, c), then):
+        if not self.jobs.start("Simulating", lambda p, c: run(scene, assets, p, c, partial=True), then):
             self.strip.tell("Something is still running: cancel it first.", fault=True)
 
     def remove_take(self) -> None:

@@ -9,11 +9,12 @@ from artuline.core.geometry.rotation import Array
 from artuline.core.motion.keyed import keyed_pose, obstacle_motion
 from artuline.core.motion.skeleton import Pose, placement, rest_matrices, rigid, skeleton_of
 from artuline.core.run.build import group_of
+from artuline.core.run.forces import gravity_at
 from artuline.core.run.take import Take
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Figure, Scene
-from artuline.core.setup.materials import centre_of_mass
+from artuline.core.setup.materials import body_mass, centre_of_mass
 from artuline.view.drawlist import DrawList, Rgba, Skin, Solid, shape_outline
 from artuline.view.limits import add_limits
 from artuline.view.palette import DAY, Palette, rgb
@@ -22,7 +23,7 @@ from artuline.view.palette import DAY, Palette, rgb
 @dataclass(frozen=True)
 class Show:
     """What the stage shows. ``fit`` and ``mass`` colour the shapes by it; ``person``: an outline of 1.75 m to compare with;
-    ``wire``: the skin as its edges; ``isolate``: of shapes and obstacles only what is selected.
+    ``forces``: arrows of gravity, of pushes and of the speed of obstacles; ``wire``: the skin as its edges; ``isolate``: of shapes and obstacles only what is selected.
     """
 
     figure: bool = True
@@ -40,6 +41,7 @@ class Show:
     person: bool = False
     wire: bool = False
     isolate: bool = False
+    forces: bool = False
 
 
 @dataclass
@@ -110,13 +112,14 @@ def figure_states(scene: Scene, assets: AssetStore, frame: float, take: Take | N
 @dataclass
 class Marks:
     """What is drawn besides the scene itself: a colour for shapes by figure and body, the clips' motion by figure and joint,
-    pairs of bones, and whether the centres of mass are marked.
+    pairs of bones, whether the centres of mass are marked, and the ways of points over time (N, 3) with their colours.
     """
 
     shape_colors: dict[tuple[str, str], Rgba] = field(default_factory=dict)
     traces: dict[tuple[str, str], Array] = field(default_factory=dict)
     pairs: dict[str, dict[str, str]] = field(default_factory=dict)
     centres: bool = False
+    trails: list[tuple[Array, Rgba]] = field(default_factory=list)
 
 
 def draw_list(
@@ -147,6 +150,10 @@ def draw_list(
         _add_selected(out, figure, state, chosen, show, palette, marks)
     if show.person and states:
         _add_person(out, states, palette)
+    for points, color in marks.trails:
+        out.add_line(points, color, 1.8)
+    if show.forces and states:
+        _add_forces(out, scene, frame, states, palette)
     for o in () if show.isolate and selection.bones else scene.obstacles:
         p, q = obstacle_motion(o, np.array([frame]))
         triangles = None
@@ -232,6 +239,43 @@ def _add_shapes(
         rgba = marks.shape_colors.get((figure.id, body.id), (*color, 0.62))
         for s in body.shapes:
             out.solids.append(Solid(s, p[b], q[b], rgba, glass=True))
+
+
+def add_arrow(out: DrawList, start: Array, way: Array, color: Rgba, width: float = 2.6) -> None:
+    """An arrow from a place along a way (3,), m; nothing for a way of no length."""
+    length = float(np.linalg.norm(way))
+    if length < 1e-6:
+        return
+    tip, along = start + way, way / length
+    side = np.cross(along, [0.0, 1.0, 0.0] if abs(along[1]) < 0.9 else [1.0, 0.0, 0.0])
+    side /= np.linalg.norm(side)
+    head = min(0.25 * length, 0.12)
+    out.add_line(np.stack([start, tip]), color, width)
+    for s in (side, -side):
+        out.add_line(np.stack([tip, tip - head * along + 0.5 * head * s]), color, width)
+
+
+def _add_forces(out: DrawList, scene: Scene, frame: float, states: list[FigureState], palette: Palette) -> None:
+    """Gravity above the figures, pushes where they act, and how far every obstacle moves in a tenth of a second."""
+    ink, vermilion = (*rgb(palette.ink), 1.0), (*rgb(palette.vermilion), 1.0)
+    top = np.concatenate([s.matrices[:, :3, 3] for s in states])
+    above = np.array([top[:, 0].mean(), top[:, 1].max() + 0.8, top[:, 2].mean()])
+    add_arrow(out, above, 0.3 / 9.81 * gravity_at(scene, np.array([frame]))[0], ink)
+    for o in scene.obstacles:
+        p, _ = obstacle_motion(o, np.array([frame, frame + 0.05]))
+        way = (p[1] - p[0]) / 0.05 * scene.rate * 0.1
+        if np.linalg.norm(way) > 0.01:
+            add_arrow(out, p[0], way, (*rgb(palette.teal), 1.0))
+    for push in scene.pushes:
+        if abs(frame - push.start) > 6.0:
+            continue
+        for figure, state in zip(scene.figures, states):
+            body = next((b for b in figure.bodies if b.id == push.body), None)
+            if figure.id == push.figure and body is not None:
+                m = state.matrices[figure.bone_index[body.bone]]
+                place = m[:3, 3] + rotation.rotate(rigid(m[None])[1][0], np.array(push.point))
+                speed = np.array(push.impulse) / max(body_mass(body), 1e-9)
+                add_arrow(out, place - 0.15 * speed, 0.15 * speed, vermilion)
 
 
 def _add_centre(out: DrawList, figure: Figure, state: FigureState, palette: Palette) -> None:

@@ -35,10 +35,13 @@ def run(
     assets: AssetStore,
     progress: Progress = lambda done, total: None,
     cancelled: Callable[[], bool] = lambda: False,
+    *,
+    partial: bool = False,
 ) -> Take:
     """Simulate the scene's range. ``progress(frames done, frames in all)`` is called after every frame.
 
-    Raises ArtulineError if nothing can be simulated, CancelledError on request.
+    Raises ArtulineError if nothing can be simulated, CancelledError on request; with ``partial``, what is there after
+    two frames or more is returned instead.
     """
     require_bodies(scene)
     if scene.end <= scene.start:
@@ -64,7 +67,10 @@ def run(
                 raise CancelledError
             was_free = still.step(0, was_free, started)
         built.world.reset_report()
+    done = 0
     for first in range(0, count - 1, CHUNK):
+        if done and cancelled():
+            break
         last = min(first + CHUNK, count - 1)
         chunk = _Chunk(built, frames[first], last - first)
         if first == 0:
@@ -74,9 +80,11 @@ def run(
                 position[0, was_free], turn[0, was_free] = p[was_free], q[was_free]
         for k in range(last - first):
             if cancelled():
-                raise CancelledError
+                if not (partial and done >= 2):
+                    raise CancelledError
+                break
             was_free = chunk.step(k, was_free, started)
-            i = first + k + 1
+            i = done = first + k + 1
             position[i], turn[i] = built.world.poses()
             b, j = built.world.bodies, built.world.joints
             contact[i], penetration[i], touch[i] = b["contact"], b["penetration"], b["touch"]
@@ -84,6 +92,11 @@ def run(
             kinetic[i] = built.world.kinetic()
             built.world.reset_report()
             progress(i, count - 1)
+    if done < count - 1:
+        frames = frames[: done + 1]
+        position, turn, touch, handover = (a[: done + 1] for a in (position, turn, touch, handover))
+        contact, penetration, kinetic = (a[: done + 1] for a in (contact, penetration, kinetic))
+        separation, excess, used = (a[: done + 1] for a in (separation, excess, used))
     poses = {}
     for k, f in enumerate(scene.figures):
         mine = [i for i, s in enumerate(built.slots) if s.figure == k]
@@ -207,9 +220,10 @@ def keep_take(scene: Scene, assets: AssetStore, take: Take, settings: str) -> Sc
     while f"take {number}" in taken:
         number += 1
     name = f"take {number}"
+    cut = int(take.frames[-1]) < scene.end
     ref = TakeRef(
         id=name,
-        name=name,
+        name=f"{name} (to frame {int(take.frames[-1])})" if cut else name,
         asset=assets.add(take.to_arrays()),
         settings=settings,
         start=int(take.frames[0]),

@@ -45,6 +45,15 @@ def fill(d: "Details", f: Figure) -> None:
         if len(bones) > 1:
             d.add(button(f"Only these {len(bones)} bones", w.limp_selected, icon="select-group"))
         d.add(buttons(("Hold", w.hold_selected), ("Push", w.add_push), ("Springy", w.make_springy)))
+        chosen = [b for b in f.bodies if b.bone in bones]
+        for label, field in (("Its share of steadiness", "steady"), ("Its share of calm", "calm")):
+            if chosen:
+
+                def share(sc: Scene, v: float, field: str = field) -> Scene:
+                    return edit.bodies(sc, f.id, {b.id for b in chosen}, lambda b: b.changed(**{field: v}))
+
+                d.number(label, getattr(chosen[0], field), "", share, words=f"Change {label.lower()}", step=0.01, decimals=2,
+                         low=0, high=1, reset=1, tip="Multiplies the group's.")  # fmt: skip
     for g in f.groups:
         d.add(rule(), section(g.name))
         _group(d, f, g)
