@@ -45,4 +45,83 @@ def tryout():
         window.close()
 
 
-MEASUREMENTS = {"tryout": tryout}
+def bracket():
+    """Nine runs of 120 frames against one, and how long the window is kept waiting meanwhile."""
+    os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+    from artuline.core.run.bracket import Span, run_bracket
+    from artuline.core.run.record import run
+    from artuline.core.scene.assets import AssetStore
+    from artuline.demo.scenes import demo_scene
+    from artuline.desk.application import make_application
+    from artuline.desk.window import Window
+
+    app = make_application()
+    assets = AssetStore()
+    scene = demo_scene("boom", assets).changed(end=120)
+    run(scene, assets)
+    began = time.perf_counter()
+    run(scene, assets)
+    one = time.perf_counter() - began
+    span = Span("figures[deckhand].groups[group].tone", 0.0, 1.0, 9)
+    began = time.perf_counter()
+    list(run_bracket(scene, assets, [span]))
+    nine = time.perf_counter() - began
+    yield "bracket of 9 runs of 120 frames", f"{nine:.1f} s, {nine / one:.1f} x one run", "below 9 x", nine / one < 9
+    window = Window()
+    window.resize(1280, 800)
+    window.show()
+    window.session.new(scene, assets)
+    window.set_station("Takes")
+    window.choose_bracket("tone: whole figure")
+    app.processEvents()
+    window.run_bracket()
+    longest, last = 0.0, time.perf_counter()
+    while window.jobs.busy:
+        app.processEvents()
+        now = time.perf_counter()
+        longest, last = max(longest, now - last), now
+    yield "longest wait of the window meanwhile", f"{1000 * longest:.0f} ms", "below 50 ms", longest < 0.05
+    window.session.stack.setClean()
+    window.close()
+
+
+def scrub():
+    """A random frame of a take of 1,000 frames."""
+    os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+    from artuline.core.run.record import keep_take, run
+    from artuline.core.scene.assets import AssetStore
+    from artuline.demo.scenes import demo_scene
+    from artuline.desk.application import make_application
+    from artuline.desk.window import Window
+
+    app = make_application()
+    assets = AssetStore()
+    scene = demo_scene("boom", assets).changed(end=1000)
+    take = run(scene, assets)
+    size = sum(a.nbytes for a in take.to_arrays().values())
+    yield (
+        "memory per body and frame",
+        f"{size / take.position.shape[0] / take.position.shape[1]:.0f} bytes",
+        "shown",
+        True,
+    )
+    window = Window()
+    window.resize(1280, 800)
+    window.show()
+    window.session.new(keep_take(scene, assets, take, scene.settings_fingerprint()), assets)
+    window.set_station("Takes")
+    window.stage.frame_selection()
+    app.processEvents()
+    took = []
+    for frame in np.random.default_rng(1).integers(0, 1000, 40):
+        began = time.perf_counter()
+        window.session.set_frame(float(frame))
+        window.stage.repaint()
+        took.append(time.perf_counter() - began)
+    text = f"{1000 * np.median(took):.0f} ms, {1000 * max(took):.0f} at most"
+    yield "a random frame of 1,000 until it is drawn", text, "one redraw", True
+    window.session.stack.setClean()
+    window.close()
+
+
+MEASUREMENTS = {"tryout": tryout, "bracket": bracket, "scrub": scrub}
