@@ -5,6 +5,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from artuline.core.motion.keyed import obstacle_motion
+from artuline.core.motion.poses import unkey_pose
 from artuline.core.run.forces import gravity_at
 from artuline.core.scene import edit
 from artuline.core.scene.model import (
@@ -45,6 +46,20 @@ class BlendCommands:
             return None
         chosen = self.session.selection
         return f, chosen.bones if chosen.figure == f.id else frozenset()
+
+    # poses
+
+    def set_posing(self, on: bool) -> None:
+        """Show the keys and pose them by handles, or show the take again."""
+        self.stage.posing = on
+        self.stage.refresh()
+
+    def unkey_pose(self) -> None:
+        """Take the pose at the present frame away."""
+        f = self.session.figure()
+        if f is not None:
+            assets, frame = self.session.assets, round(self.session.frame)
+            self.session.edit("Remove a pose", lambda s: unkey_pose(s, assets, f.id, frame))
 
     # groups
 

@@ -157,3 +157,69 @@ class ShapeHandles:
             painter.setFont(theme.font(theme.SMALL))
             painter.setPen(ink)
             painter.drawText(places[hover] + QPointF(12, 4), hover)
+
+
+class BoneHandles:
+    """Three handles that turn a bone about its own axes, and one that moves its origin, where a limb can follow."""
+
+    def __init__(self, place: Array, turn: Array, size: float, camera: Camera, width: float, height: float, limb: bool):
+        self.place, self.axes = place, rotation.rotate(turn, AXES)
+        self.camera, self.size, self.limb = camera, (width, height), limb
+        here = self._screen(place)
+        right = self._screen(place + camera.axes()[0])
+        self.pixel = 1.0 / max(float(np.linalg.norm(right - here)), 1e-6)
+        self.ring = max(size, 42.0 * self.pixel)
+
+    def _screen(self, point: Array) -> Array:
+        return self.camera.project(point[None], *self.size)[0, :2]
+
+    def places(self) -> dict[str, Array]:
+        """World places of all handles."""
+        found = {"move": self.place} if self.limb else {}
+        for k, name in enumerate(NAMES):
+            a, b = self.axes[(k + 1) % 3], self.axes[(k + 2) % 3]
+            found[f"turn {name}"] = self.place + self.ring * (a + b) * math.sqrt(0.5)
+        return found
+
+    def hit(self, at: QPointF) -> str:
+        """The handle under a point of the widget, or an empty name."""
+        gaps = {n: float(np.hypot(*(self._screen(p) - [at.x(), at.y()]))) for n, p in self.places().items()}
+        name = min(gaps, key=lambda n: gaps[n])
+        return name if gaps[name] < GRAB else ""
+
+    def turn_of(self, name: str, start: QPointF, end: QPointF) -> Array:
+        """The rotation (4,) in the world that a drag of a turning handle means."""
+        c, k = self._screen(self.place), NAMES.index(name.partition(" ")[2])
+        a, b = (math.atan2(p.y() - c[1], p.x() - c[0]) for p in (start, end))
+        angle = math.remainder(b - a, 2.0 * math.pi)
+        facing = float(self.axes[k] @ (self.camera.eye() - self.place))
+        return rotation.from_rotation_vector(self.axes[k] * (-angle if facing > 0.0 else angle))
+
+    def goal_of(self, start: QPointF, end: QPointF) -> Array:
+        """The place (3,) in the world that a drag of the moving handle means."""
+        right, up, _ = self.camera.axes()
+        delta = end - start
+        return self.place + (right * delta.x() - up * delta.y()) * self.pixel
+
+    def paint(self, painter: QPainter, hover: str) -> None:
+        """Draw the rings and the handles."""
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        ink, paper = theme.color("ink"), theme.color("raised")
+        t = np.linspace(0.0, 2.0 * np.pi, 41)
+        for k, name in enumerate(NAMES):
+            a, b = self.axes[(k + 1) % 3], self.axes[(k + 2) % 3]
+            ring = self.place + self.ring * (np.cos(t)[:, None] * a + np.sin(t)[:, None] * b)
+            at = self.camera.project(ring, *self.size)
+            painter.setPen(QPen(ink, 1.8 if hover == f"turn {name}" else 0.9))
+            painter.drawPolyline([QPointF(x, y) for x, y, _ in at])
+        for name, place in self.places().items():
+            spot = QPointF(*self._screen(place))
+            painter.setPen(QPen(ink, 1.6))
+            painter.setBrush(ink if name == hover else paper)
+            if name == "move":
+                painter.drawRect(QRectF(spot.x() - 6, spot.y() - 6, 12, 12))
+            else:
+                painter.drawEllipse(spot, 5.0, 5.0)
+        if hover:
+            painter.setFont(theme.font(theme.SMALL))
+            painter.drawText(QPointF(*self._screen(self.places()[hover])) + QPointF(10, 4), hover)

@@ -11,14 +11,16 @@ from PySide6.QtWidgets import QWidget
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.skeleton import rest_matrices, rigid
+from artuline.core.motion.keyed import keyed_pose
+from artuline.core.motion.poses import key_pose, reached, turned
+from artuline.core.motion.skeleton import Pose, rest_matrices, rigid
 from artuline.core.run.take import Take
 from artuline.core.run.tryout import Tryout
 from artuline.core.scene import edit
 from artuline.core.scene.model import Body, Figure, Joint, Scene, Shape
 from artuline.core.setup.limits import swept_matrices
 from artuline.desk import theme
-from artuline.desk.handles import Held, ShapeHandles
+from artuline.desk.handles import BoneHandles, Held, ShapeHandles
 from artuline.desk.session import Session
 from artuline.view.camera import Camera
 from artuline.view.palette import rgb
@@ -64,6 +66,7 @@ class Stage(QWidget):
         self.active_shape: Callable[[], int] = lambda: 0
         self.shape_edit: Callable[[Scene, str, str], Scene] = lambda s, figure, body: s
         self._held: Held | None = None
+        self._pose_held: tuple[str, QPointF, BoneHandles, Pose] | None = None
         self._hover = ""
         self._sweep: tuple[str, str, float] | None = None
         self._sweeper = QTimer(self)
@@ -163,7 +166,11 @@ class Stage(QWidget):
 
     def _take(self) -> Take | None:
         """The take, in the stations that are about it; in Curves the baked keys may be shown instead."""
-        shown = self.station in ("Blend", "Takes") or (self.station == "Curves" and self.uses_take)
+        shown = (
+            self.station == "Takes"
+            or (self.station == "Blend" and not self.posing)
+            or (self.station == "Curves" and self.uses_take)
+        )
         return self.session.take() if shown else None
 
     uses_take = True
@@ -241,6 +248,9 @@ class Stage(QWidget):
         handles = self.handles()
         if handles is not None:
             handles.paint(painter, self._held.name if self._held else self._hover)
+        rings = self.bone_handles()
+        if rings is not None:
+            rings.paint(painter, self._pose_held[0] if self._pose_held else self._hover)
         if self._mode == "frame" and self._press is not None and self._last is not None:
             painter.setPen(QPen(theme.color("ink"), 1.0, Qt.PenStyle.DashLine))
             painter.setBrush(theme.color("ink", 0.06))
@@ -288,6 +298,58 @@ class Stage(QWidget):
             self.session.edit(f"Shape of {body.bone}: {held.name}", change)
         else:
             self.session.preview(change)
+
+    # posing
+
+    posing = False
+
+    def bone_handles(self) -> BoneHandles | None:
+        """The handles of the chosen bone while the keys are being posed."""
+        s = self.session
+        figure = s.figure()
+        if (
+            not self.posing
+            or self.station != "Blend"
+            or self.tryout is not None
+            or figure is None
+            or len(s.selection.bones) != 1
+        ):
+            return None
+        index = next(i for i, f in enumerate(s.scene.figures) if f.id == figure.id)
+        if index >= len(self._states):
+            return None
+        p, q = rigid(self._states[index].matrices)
+        b = figure.bone_index[next(iter(s.selection.bones))]
+        up = figure.bones[b].parent
+        limb = up is not None and figure.bones[figure.bone_index[up]].parent is not None
+        size = 0.05 * float(np.ptp(p, axis=0).max())
+        return BoneHandles(p[b], q[b], size, self.camera, self.width(), self.height(), limb)
+
+    def _put_pose(self, at: QPointF, final: bool) -> None:
+        held = self._pose_held
+        figure = self.session.figure()
+        if held is None or figure is None:
+            return
+        name, start, handles, pose = held
+        bone = next(iter(self.session.selection.bones))
+        if name == "move":
+            new, bones = reached(figure, pose, bone, handles.goal_of(start, at)), self._limb(figure, bone)
+        else:
+            new, bones = turned(figure, pose, bone, handles.turn_of(name, start, at)), {bone}
+        frame, assets = round(self.session.frame), self.session.assets
+
+        def change(s: Scene) -> Scene:
+            return key_pose(s, assets, figure.id, frame, new, bones)
+
+        if final:
+            self.session.edit(f"Pose {bone}", change)
+        else:
+            self.session.preview(change)
+
+    @staticmethod
+    def _limb(figure: Figure, bone: str) -> set[str]:
+        up = figure.bones[figure.bone_index[bone]].parent or bone
+        return {bone, up, figure.bones[figure.bone_index[up]].parent or up}
 
     # dots and legends
 
@@ -414,6 +476,14 @@ class Stage(QWidget):
         elif event.button() == Qt.MouseButton.LeftButton and control and self.tryout is None:
             self._mode = "frame"
         elif event.button() == Qt.MouseButton.LeftButton and self.tryout is None:
+            rings, figure = self.bone_handles(), self.session.figure()
+            ring = rings.hit(event.position()) if rings is not None else ""
+            if rings is not None and ring and figure is not None:
+                self._mode = "pose"
+                now = np.array([float(round(self.session.frame))])
+                pose = keyed_pose(self.session.scene, self.session.assets, figure, now, layers=False)
+                self._pose_held = ring, event.position(), rings, pose
+                return
             handles, found = self.handles(), self._shape_in_hand()
             name = handles.hit(event.position()) if handles is not None else ""
             if name and found is not None:
@@ -436,7 +506,7 @@ class Stage(QWidget):
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         if self._press is None or self._last is None:
-            handles = self.handles()
+            handles = self.handles() or self.bone_handles()
             hover = handles.hit(event.position()) if handles is not None else ""
             if hover != self._hover:
                 self._hover = hover
@@ -450,6 +520,8 @@ class Stage(QWidget):
             self.camera = self.camera.panned(-step.x() / self.height(), step.y() / self.height())
         elif self._mode == "handle":
             self._put_shape(event.position(), False)
+        elif self._mode == "pose":
+            self._put_pose(event.position(), False)
         elif self._mode == "tug" and self.tryout is not None and self._tug_plane is not None:
             origin, direction = self._ray(event.position())
             through, normal = self._tug_plane
@@ -466,6 +538,10 @@ class Stage(QWidget):
             if press is not None and (event.position() - press).manhattanLength() > 1:
                 self._put_shape(event.position(), True)
             self._held = None
+        elif self._mode == "pose":
+            if press is not None and (event.position() - press).manhattanLength() > 1:
+                self._put_pose(event.position(), True)
+            self._pose_held = None
         elif self._mode == "frame" and press is not None and (event.position() - press).manhattanLength() >= 5:
             box = QRectF(press, event.position()).normalized()
             self._choose_in(box)

@@ -78,11 +78,16 @@ def apply_layer(scene: Scene, assets: AssetStore, figure: Figure, layer: Layer, 
     times = frames[inside] / scene.rate
     for c in load_clip(assets, layer.asset).channels:
         values = getattr(pose, c.path)
-        at = (inside, index[c.bone])
-        new = c.sample(times)
+        own, seconds = inside, times
+        if layer.steers:
+            # a bone of a keyed pose follows it from its own ramp in to its own ramp out
+            mine = (times >= c.times[0] - 1e-9) & (times <= c.times[-1] + 1e-9)
+            own, seconds = inside[mine], times[mine]
+        at = (own, index[c.bone])
+        new = c.sample(seconds)
         if layer.weight < 1.0:
             old = values[at]
-            share = np.full(len(inside), layer.weight)
+            share = np.full(len(own), layer.weight)
             new = rotation.slerp(old, new, share) if c.path == "rotation" else old + (new - old) * layer.weight
         values[at] = new
 

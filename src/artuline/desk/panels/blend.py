@@ -8,6 +8,7 @@ import numpy as np
 
 from artuline.core.geometry import rotation
 from artuline.core.motion.keyed import obstacle_motion
+from artuline.core.motion.poses import pose_frames
 from artuline.core.run.forces import gravity_at, wind_at
 from artuline.core.scene import edit
 from artuline.core.scene.model import Figure, Ground, Group, Lane, MotionKey, Obstacle, Push, Scene
@@ -54,6 +55,13 @@ def fill(d: "Details", f: Figure) -> None:
 
                 d.number(label, getattr(chosen[0], field), "", share, words=f"Change {label.lower()}", step=0.01, decimals=2,
                          low=0, high=1, reset=1, tip="Multiplies the group's.")  # fmt: skip
+    d.toggle("Pose the keys", w.stage.posing, w.set_posing,
+             "Shows the keys, with handles at the chosen bone: turn it, or pull a hand or a foot. Poses steer physics.")  # fmt: skip
+    frames = pose_frames(s.scene, s.assets, f)
+    if frames:
+        d.add(faint("Posed at " + ", ".join(f"{x:g}" for x in frames) + "."))
+        if float(round(s.frame)) in frames:
+            d.add(button("Remove the pose at this frame", w.unkey_pose, icon="close"))
     for g in f.groups:
         d.add(rule(), section(g.name))
         _group(d, f, g)
