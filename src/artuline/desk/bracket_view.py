@@ -9,7 +9,6 @@ from PySide6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QLabel, QScro
 
 from artuline.core.run.bracket import Cell, Span
 from artuline.core.run.measures import UNITS
-from artuline.core.scene.model import Scene
 from artuline.desk import theme
 from artuline.desk.fields import button
 from artuline.view.stage import Show, draw_list, figure_states
@@ -71,9 +70,8 @@ class BracketView(QWidget):
         self.setObjectName("panel")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.spans: list[Span] = []
-        self.scene = Scene()
         self.cells: dict[int, Cell] = {}
-        self.wanted: list[tuple[tuple[float, ...], Scene]] = []
+        self.wanted: list[tuple[float, ...]] = []
         self.chosen: int | None = None
         self.step = 0
         self._cards: list[_Card] = []
@@ -111,9 +109,9 @@ class BracketView(QWidget):
         self._draw.timeout.connect(self._draw_one)
         self.hide()
 
-    def begin(self, scene: Scene, spans: list[Span], wanted: list[tuple[tuple[float, ...], Scene]]) -> None:
+    def begin(self, spans: list[Span], wanted: list[tuple[float, ...]]) -> None:
         """Show empty cards for all runs."""
-        self.scene, self.spans, self.wanted = scene, spans, wanted
+        self.spans, self.wanted = spans, wanted
         self.cells, self.chosen = {}, None
         for card in self._cards:
             card.deleteLater()
@@ -136,7 +134,7 @@ class BracketView(QWidget):
 
     def words(self, index: int) -> str:
         """The values of a run."""
-        return ", ".join(f"{v:.4g}" for v in self.wanted[index][0])
+        return ", ".join(f"{v:.4g}" for v in self.wanted[index])
 
     def choose(self, index: int) -> None:
         """Choose a run that is done."""
@@ -173,7 +171,7 @@ class BracketView(QWidget):
             card = self._cards[i]
             if renderer is None or len(card.pictures) >= PICTURES:
                 continue
-            take, scene = cell.take, self.wanted[i][1]
+            take, scene = cell.take, cell.scene
             frames = take.frames[(take.handover > 0.0).any(axis=1)]
             frames = frames if len(frames) > 1 else take.frames
             frame = float(frames[round(len(card.pictures) / (PICTURES - 1) * (len(frames) - 1))])

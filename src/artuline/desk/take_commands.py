@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import QObject, Signal
 
 from artuline.core.errors import ArtulineError
-from artuline.core.run.bracket import Cell, Span, cells, run_bracket
+from artuline.core.run.bracket import Cell, Span, run_bracket, values_of
 from artuline.core.run.record import back_to_settings, keep_take
 from artuline.core.run.take import Take
 from artuline.core.scene import edit, paths
@@ -138,7 +138,7 @@ class TakeCommands:
         spans = [Span(offered[label], low, high, count, self.bracket_ratios)]
         scene, assets, view = self.session.scene, self.session.assets, self.bracket_view
         try:
-            wanted = cells(scene, spans)
+            wanted = values_of(spans)
         except ArtulineError as error:
             self.strip.tell(str(error), fault=True)
             return
@@ -152,7 +152,7 @@ class TakeCommands:
 
         if self.jobs.start("Running the bracket", work, done):
             view.setGeometry(self.stage.rect())
-            view.begin(scene, spans, wanted)
+            view.begin(spans, wanted)
         else:
             self.strip.tell("Something is still running: cancel it first.", fault=True)
 

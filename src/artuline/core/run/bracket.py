@@ -43,25 +43,32 @@ class Span:
 
 @dataclass(frozen=True, eq=False)
 class Cell:
-    """One run of a bracket: the values of its settings, its take and its measures."""
+    """One run of a bracket: the values of its settings, the scene they make, its take and its measures."""
 
     values: tuple[float, ...]
+    scene: Scene
     take: Take
     measures: dict[str, float]
 
 
-def cells(scene: Scene, spans: list[Span]) -> list[tuple[tuple[float, ...], Scene]]:
-    """The values and the scene of every run. Raises ArtulineError for a wrong path or value, or too many runs."""
+def values_of(spans: list[Span]) -> list[tuple[float, ...]]:
+    """The values of every run. Raises ArtulineError for none, or too many."""
     if not 1 <= len(spans) <= 2:
         raise ArtulineError("a bracket has one setting or two")
+    found = list(itertools.product(*(s.values() for s in spans)))
+    if len(found) > MOST:
+        raise ArtulineError(f"that is {len(found)} runs", remedy=f"Choose fewer values: {MOST} runs at most.")
+    return found
+
+
+def cells(scene: Scene, spans: list[Span]) -> list[tuple[tuple[float, ...], Scene]]:
+    """The values and the scene of every run. Raises ArtulineError for a wrong path or value, or too many runs."""
     made = []
-    for values in itertools.product(*(s.values() for s in spans)):
+    for values in values_of(spans):
         changed = edit.scene(scene, takes=(), take=None)
         for span, value in zip(spans, values):
             changed = paths.put(changed, span.path, value)
         made.append((values, changed))
-    if len(made) > MOST:
-        raise ArtulineError(f"that is {len(made)} runs", remedy=f"Choose fewer values: {MOST} runs at most.")
     return made
 
 
@@ -85,14 +92,14 @@ def run_bracket(
                 raise CancelledError
             take = run(changed, assets, cancelled=cancelled)
             progress(i + 1, len(wanted))
-            yield i, Cell(values, take, summary(changed, assets, take))
+            yield i, Cell(values, changed, take, summary(changed, assets, take))
         return
-    needed = {key: dict(assets[key]) for key in edit.scene(scene, takes=(), take=None).assets()}
-    count = min(workers or os.cpu_count() or 1, len(wanted))
-    pool = ProcessPoolExecutor(count, multiprocessing.get_context("spawn"), _begin, (needed,))
+    needed = _needed(scene, assets)
+    futures = {
+        _pool(workers).submit(_one, changed.model_dump_json(), needed): i for i, (_, changed) in enumerate(wanted)
+    }
+    left, done = set(futures), 0
     try:
-        futures = {pool.submit(_one, changed.model_dump_json()): i for i, (_, changed) in enumerate(wanted)}
-        left, done = set(futures), 0
         while left:
             ready, left = wait(left, timeout=0.1, return_when=FIRST_COMPLETED)
             if cancelled():
@@ -102,20 +109,38 @@ def run_bracket(
                 done += 1
                 progress(done, len(wanted))
                 i = futures[future]
-                yield i, Cell(wanted[i][0], Take.from_arrays(arrays), measures)
+                yield i, Cell(*wanted[i], Take.from_arrays(arrays), measures)
     finally:
-        pool.shutdown(wait=False, cancel_futures=True)
+        for future in left:
+            future.cancel()
+
+
+def _needed(scene: Scene, assets: AssetStore) -> dict[str, dict[str, np.ndarray]]:
+    """The data that a run needs: clips, layers and the meshes of obstacles, but no skins."""
+    keys = {o.shape.asset for o in scene.obstacles if o.shape.asset is not None}
+    for f in scene.figures:
+        keys |= {c.asset for c in f.clips if c.name == f.clip} | {x.asset for x in f.layers if x.steers}
+    return {key: dict(assets[key]) for key in keys}
+
+
+_pools: dict[int, ProcessPoolExecutor] = {}
+
+
+def _pool(workers: int | None) -> ProcessPoolExecutor:
+    """Processes that stay for the next bracket: starting them takes longer than a run."""
+    count = workers or os.cpu_count() or 1
+    if count not in _pools:
+        _pools[count] = ProcessPoolExecutor(count, multiprocessing.get_context("spawn"))
+    return _pools[count]
 
 
 _assets = AssetStore()
 
 
-def _begin(arrays: dict[str, dict[str, np.ndarray]]) -> None:
-    for each in arrays.values():
-        _assets.add(each)
-
-
-def _one(text: str) -> tuple[dict[str, np.ndarray], dict[str, float]]:
+def _one(text: str, needed: dict[str, dict[str, np.ndarray]]) -> tuple[dict[str, np.ndarray], dict[str, float]]:
+    for key, arrays in needed.items():
+        if key not in _assets:
+            _assets.add(arrays)
     scene = Scene.model_validate_json(text)
     take = run(scene, _assets)
     return take.to_arrays(), summary(scene, _assets, take)
