@@ -82,6 +82,14 @@ def main() -> None:
     window.stage.camera = wide
     s.set_frame(49)
     shot(window, "blend")
+    select(window, "hand_l")
+    window.set_posing(True)
+    window.details.rebuild()
+    window.stage.camera = Camera(target=(-0.1, 0.95, 1.9), yaw=1.05, pitch=0.2, distance=3.4)
+    shot(window, "posing")
+    window.set_posing(False)
+    select(window)
+    window.stage.camera = wide
     window.run()
     finish(window)
     s.set_frame(56)
