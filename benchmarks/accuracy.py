@@ -7,6 +7,7 @@ from scipy.special import ellipk
 
 from artuline.core.geometry import rotation
 from artuline.core.physics.world import BodySpec, JointSpec, World
+from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Shape
 from benchmarks.scenes import FRAME, X, chain, deckhand, pendulum, rod, slope, stretch
 
@@ -256,7 +257,39 @@ def following():
     yield "distance at the wrist, tone 1", f"{1000 * away:.1f} mm", "shown", True
 
 
+def seams():
+    """Of the demo scenes: pose and speed where physics takes over and where it ends, and the worst of the take."""
+    from artuline.core.motion.keyed import keyed_pose
+    from artuline.core.run.measures import summary
+    from artuline.core.run.record import run
+    from artuline.demo.scenes import DEMOS, demo_scene
+
+    for name in DEMOS:
+        assets = AssetStore()
+        scene = demo_scene(name, assets)
+        take = run(scene, assets)
+        f = scene.figures[0]
+        keyed = keyed_pose(scene, assets, f, take.frames.astype(float), layers=False).rotation
+        shown = take.poses[f.id].rotation
+        live = np.flatnonzero((take.handover > 0).any(axis=1))
+        parts = []
+        for words, at, step in (("in", int(live[0]), 1), ("out", min(live[-1] + 1, len(shown) - 1), -1)):
+            if words == "out" and at == len(shown) - 1:
+                continue
+            pose = np.degrees(rotation.angle_between(shown[at], keyed[at])).max()
+            a = rotation.multiply(rotation.conjugate(shown[at]), shown[at + step])
+            b = rotation.multiply(rotation.conjugate(keyed[at]), keyed[at + step])
+            speed = np.degrees(rotation.angle_between(a, b)).max() * scene.rate
+            parts.append(f"{words}: {pose:.2g} deg, {speed:.0f} deg/s")
+        row = summary(scene, assets, take)
+        parts.append(
+            f"pressed in {row['Pressed in']:.2f} mm, beyond limits {row['Beyond a limit']:.2f} deg, foot {row['Foot slides']:.0f} mm"
+        )
+        yield f"{name}: {'; '.join(parts)}", "", "shown", True
+
+
 MEASUREMENTS = {
+    "seams": seams,
     "pendulum": swing, "drive": drive, "following": following, "chain": hanging, "drop": drop, "slope": sliding,
     "bounce": bounce, "tumbling": tumbling, "resting": resting, "bullet": bullet, "refinement": refinement,
 }  # fmt: skip
