@@ -27,8 +27,9 @@ class FileCommands:
     stage: "Stage"
     strip: "Strip"
 
-    def set_station(self, name: str) -> None:  # of the window
-        raise NotImplementedError
+    if TYPE_CHECKING:
+        # of the window
+        def set_station(self, name: str) -> None: ...
 
     # files
 

@@ -35,17 +35,12 @@ class JointCommands:
     both_sides: bool
     copied_joint: Joint | None
 
-    def motion(self, f: Figure) -> Array:  # of SetupCommands
-        raise NotImplementedError
-
-    def mirrored_joints(self, s: Scene, figure: str, ids: set[str]) -> Scene:  # of SetupCommands
-        raise NotImplementedError
-
-    def _bones(self) -> set[str]:  # of SetupCommands
-        raise NotImplementedError
-
-    def _ids(self, f: Figure) -> set[str]:  # of SetupCommands
-        raise NotImplementedError
+    if TYPE_CHECKING:
+        # of SetupCommands
+        def motion(self, f: Figure) -> Array: ...
+        def mirrored_joints(self, s: Scene, figure: str, ids: set[str]) -> Scene: ...
+        def _bones(self) -> set[str]: ...
+        def _ids(self, f: Figure) -> set[str]: ...
 
     # Joints
 
