@@ -268,3 +268,25 @@ def test_the_boom_from_an_empty_scene_to_a_baked_file(window, qtbot, tmp_path):
     while s.stack.canUndo():
         s.stack.undo()
     assert not s.scene.figures
+
+
+def test_two_settings_make_a_grid_of_runs(demo, qtbot):
+    demo.session.edit("Shorten", lambda sc: sc.changed(end=60))
+    demo.set_station("Takes")
+    demo.choose_bracket("tone: whole figure")
+    choose(demo, "And", "substeps")
+    field(demo, "Runs").changed.emit(3.0, True)
+    for name, value in (("Second from", 5.0), ("Second to", 10.0), ("Second runs", 2.0)):
+        field(demo, name).changed.emit(value, True)
+    press(demo, qtbot, "Run the bracket")
+    finish(demo, qtbot)
+    view = demo.bracket_view
+    qtbot.waitUntil(lambda: len(view.cells) == 6, timeout=30000)
+    assert [view.words(i) for i in range(6)] == ["0, 5", "0, 10", "0.5, 5", "0.5, 10", "1, 5", "1, 10"]
+    rows = [view._grid.getItemPosition(view._grid.indexOf(card))[:2] for card in view._cards]
+    assert rows == [(0, 0), (0, 1), (1, 0), (1, 1), (2, 0), (2, 1)]
+    view.choose(5)
+    demo.adopt_cell()
+    assert demo.session.scene.substeps == 10 and group(demo).tone == Lane(rest=1.0)
+    demo.choose_second("no second")
+    assert demo.second_setting == ""

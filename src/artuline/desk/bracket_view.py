@@ -150,6 +150,9 @@ class BracketView(QWidget):
             name = list(UNITS)[self.sort.currentIndex() - 1]
             order.sort(key=lambda i: self.cells[i].measures[name] if i in self.cells else np.inf)
         across = max((self.width() - 40) // (WIDE + 16), 1)
+        if len(self.spans) == 2 and self.sort.currentIndex() == 0:
+            # a grid: one row for each value of the first
+            across = self.spans[1].count
         for k, i in enumerate(order):
             self._grid.addWidget(self._cards[i], k // across, k % across)
             self._cards[i].show()

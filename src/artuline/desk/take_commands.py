@@ -41,6 +41,8 @@ class TakeCommands:
         self.bracket_setting = ""
         self.bracket_range = (0.0, 1.0, 9)
         self.bracket_ratios = False
+        self.second_setting = ""
+        self.second_range = (0.0, 1.0, 3)
         self._found = _Found()
         self._others: tuple[str, Take] | None = None
 
@@ -108,17 +110,31 @@ class TakeCommands:
     def choose_bracket(self, label: str) -> None:
         """Choose the setting of the bracket; its range starts around the present value."""
         self.bracket_setting = label
+        self.bracket_range = (*self._around(label), self.bracket_range[2])
+        self.details.rebuild()
+
+    def choose_second(self, label: str) -> None:
+        """Choose a second setting, which makes the bracket a grid; any other word for none."""
+        self.second_setting = label if label in self.offered_settings() else ""
+        if self.second_setting:
+            self.second_range = (*self._around(label), self.second_range[2])
+        self.details.rebuild()
+
+    def _around(self, label: str) -> tuple[float, float]:
+        """A range around the present value of a setting."""
         path = self.offered_settings()[label]
         value = paths.get(self.session.scene, path)
-        unit = path.rsplit(".", 1)[-1] in ("tone", "steadiness", "calm")
-        if unit:
-            low, high = 0.0, 1.0
-        elif value > 0.0:
-            low, high = 0.5 * value, 2.0 * value
-        else:
-            low, high = (2.0 * value, 0.5 * value) if value < 0.0 else (0.0, 1.0)
-        self.bracket_range = (low, high, self.bracket_range[2])
-        self.details.rebuild()
+        if path.rsplit(".", 1)[-1] in ("tone", "steadiness", "calm"):
+            return 0.0, 1.0
+        if value > 0.0:
+            return 0.5 * value, 2.0 * value
+        return (2.0 * value, 0.5 * value) if value < 0.0 else (0.0, 1.0)
+
+    def set_second(self, k: int, value: float) -> None:
+        """Change the second range: 0 from, 1 to, 2 how many."""
+        values = list(self.second_range)
+        values[k] = round(value) if k == 2 else value
+        self.second_range = (values[0], values[1], int(values[2]))
 
     def set_bracket(self, k: int, value: float) -> None:
         """Change the bracket's range: 0 from, 1 to, 2 how many."""
@@ -136,6 +152,8 @@ class TakeCommands:
         label = self.bracket_setting if self.bracket_setting in offered else next(iter(offered))
         low, high, count = self.bracket_range
         spans = [Span(offered[label], low, high, count, self.bracket_ratios)]
+        if self.second_setting in offered and self.second_setting != label:
+            spans.append(Span(offered[self.second_setting], *self.second_range))
         scene, assets, view = self.session.scene, self.session.assets, self.bracket_view
         try:
             wanted = values_of(spans)

@@ -111,6 +111,13 @@ def _bracket(d: "Details") -> None:
     d.plain_number("To", high, "", lambda v: w.set_bracket(1, v), step=0.01, decimals=2, low=-1e6, high=1e6)
     d.plain_number("Runs", count, "", lambda v: w.set_bracket(2, v), step=0.1, decimals=0, low=3, high=16)
     d.toggle("Equal ratios", w.bracket_ratios, w.set_bracket_ratios, "By equal ratios instead of equal steps.")
+    d.choice("And", ["no second", *(x for x in labels if x != current)], w.second_setting or "no second", w.choose_second,
+             "A second setting: all values of both, as a grid.")  # fmt: skip
+    if w.second_setting in offered:
+        low, high, count = w.second_range
+        d.plain_number("Second from", low, "", lambda v: w.set_second(0, v), step=0.01, decimals=2, low=-1e6, high=1e6)
+        d.plain_number("Second to", high, "", lambda v: w.set_second(1, v), step=0.01, decimals=2, low=-1e6, high=1e6)
+        d.plain_number("Second runs", count, "", lambda v: w.set_second(2, v), step=0.1, decimals=0, low=2, high=8)
     d.add(button("Run the bracket", w.run_bracket, icon="view-grid-outline", primary=True,
                  tip="Runs all values on all cores and shows them side by side."))  # fmt: skip
 
