@@ -9,7 +9,7 @@ import math
 import numpy as np
 
 from artuline.core.physics.graph import add_point
-from artuline.core.physics.joints import anchor_place, joint_quat, last_step, relative
+from artuline.core.physics.joint_frames import anchor_place, joint_quat, last_step, relative
 from artuline.core.physics.kernels import compiled, cross, inlined, log_quat, poles, quat_mul, turn
 
 AT_REST = 1e-3  # rad/s: slower turns hold by friction

@@ -9,10 +9,24 @@ bodies' own inertia; what remains of its residual is iterated away (method of mu
 import math
 
 from artuline.core.physics.graph import add_joined, add_point, add_turn
-from artuline.core.physics.kernels import compiled, cross, inlined, poles, quat_mul, swing_twist, turn
+from artuline.core.physics.joint_frames import (
+    anchor_place,
+    cone_excess,
+    is_pointed,
+    is_turning,
+    joint_angles,
+    joint_quat,
+    last_step,
+    offset,
+    point_speed,
+    push_pair,
+    row_inertia,
+    turn_speed,
+    turns_now,
+)
+from artuline.core.physics.kernels import compiled, cross, inlined, poles, turn
 from artuline.core.physics.state import (
     CONE,
-    FREE,
     LIMITED,
     LOCKED,
     ROWS,
@@ -32,93 +46,6 @@ MOST_FAR, FASTER = 2.0, 4.0  # radians of swing up to which slack is told; how m
 BOUNCE_SPEED = 0.2  # rad/s or m/s: slower hits on a limit do not bounce
 SLOP = 1e-4  # radians or metres beyond a limit that are left alone
 RELEASED = 1e-4  # share of a row's strength below which a pull on a limit does not count
-
-
-@inlined
-def joint_quat(B, body, frame, end):
-    """World rotation of a joint's frame on one of its bodies, at the substep's start or predicted end."""
-    if body < 0:
-        return frame[0], frame[1], frame[2], frame[3]
-    q = B[body].q1 if end else B[body].q
-    return quat_mul(q[0], q[1], q[2], q[3], frame[0], frame[1], frame[2], frame[3])
-
-
-@inlined
-def anchor_place(B, body, anchor, end):
-    """World place of a joint's anchor on a body."""
-    if body < 0:
-        return anchor[0], anchor[1], anchor[2]
-    q = B[body].q1 if end else B[body].q
-    x = B[body].x1 if end else B[body].x
-    rx, ry, rz = turn(q[0], q[1], q[2], q[3], anchor[0], anchor[1], anchor[2])
-    return x[0] + rx, x[1] + ry, x[2] + rz
-
-
-@compiled
-def cone_excess(sy, sz, ly, lz):
-    """How far a swing lies outside an elliptical cone, along its own direction (negative inside). Radians."""
-    length = math.sqrt(sy * sy + sz * sz)
-    ly, lz = max(ly, 1e-4), max(lz, 1e-4)
-    if length < 1e-9:
-        return -min(ly, lz)
-    share = math.sqrt((sy / ly) ** 2 + (sz / lz) ** 2)
-    return length - length / share
-
-
-@compiled
-def relative(B, J, j, end):
-    """Rotation of the child's joint frame in the parent's."""
-    px, py, pz, pw = joint_quat(B, J[j].parent, J[j].frame_p, end)
-    cx, cy, cz, cw = joint_quat(B, J[j].child, J[j].frame_c, end)
-    return quat_mul(-px, -py, -pz, pw, cx, cy, cz, cw)
-
-
-@compiled
-def joint_angles(B, J, j, end):
-    """Swing y, swing z, twist of joint j at the substep's start or predicted end; radians."""
-    rx, ry, rz, rw = relative(B, J, j, end)
-    return swing_twist(rx, ry, rz, rw)
-
-
-@compiled
-def offset(B, J, j, end):
-    """Place of the child's anchor against the parent's, in the world and (unless all are locked) in its frame."""
-    p = J[j].parent
-    cx, cy, cz = anchor_place(B, J[j].child, J[j].anchor_c, end)
-    px, py, pz = anchor_place(B, p, J[j].anchor_p, end)
-    dx, dy, dz = cx - px, cy - py, cz - pz
-    if J[j].kind == TIE:
-        return math.sqrt(dx * dx + dy * dy + dz * dz), 0.0, 0.0
-    if _pointed(J, j):
-        return dx, dy, dz
-    qx, qy, qz, qw = joint_quat(B, p, J[j].frame_p, end)
-    return turn(-qx, -qy, -qz, qw, dx, dy, dz)
-
-
-@inlined
-def last_step(B, J, j):
-    """Length of the substep before for a joint's bodies."""
-    c, p = J[j].child, J[j].parent
-    return B[c].last if B[c].free else (B[p].last if p >= 0 else 0.0)
-
-
-@inlined
-def _pointed(J, j):
-    """Whether the anchors coincide: then the rows of the place are along the world's axes."""
-    m = J[j].mode
-    return m[0] == LOCKED and m[1] == LOCKED and m[2] == LOCKED
-
-
-@inlined
-def _turning(J, j):
-    m = J[j].mode
-    return m[3] != FREE or m[4] != FREE or m[5] != FREE
-
-
-@inlined
-def _any_turn(J, j):
-    s = J[j].state
-    return s[3] != 0 or s[4] != 0 or s[5] != 0 or s[6] != 0
 
 
 @inlined
@@ -160,7 +87,7 @@ def aim_row(B, J, j, r):
                 d[0], d[1], d[2] = 0.0, 1.0, 0.0
         else:
             ex, ey, ez = (1.0 if r == 0 else 0.0), (1.0 if r == 1 else 0.0), (1.0 if r == 2 else 0.0)
-            if _pointed(J, j):
+            if is_pointed(J, j):
                 d[0], d[1], d[2] = ex, ey, ez
             else:
                 qx, qy, qz, qw = joint_quat(B, p, J[j].frame_p, False)
@@ -209,49 +136,6 @@ def _keep(J, j, r, e, h):
         J[j].keep[r] = e - closed if e > 0.0 else e + closed
 
 
-@inlined
-def point_speed(B, J, j, trial):
-    """Velocity of the child's anchor against the parent: of the trial, or of the last solve."""
-    p, c = J[j].parent, J[j].child
-    rc, rp = J[j].rc, J[j].rp
-    if trial:
-        v, w = B[c].tv, B[c].tw
-        x, y, z = cross(w[0], w[1], w[2], rc[0], rc[1], rc[2])
-        x, y, z = x + v[0], y + v[1], z + v[2]
-        if p >= 0:
-            v, w = B[p].tv, B[p].tw
-            a, b, d = cross(w[0], w[1], w[2], rp[0], rp[1], rp[2])
-            x, y, z = x - a - v[0], y - b - v[1], z - d - v[2]
-        return x, y, z
-    f = B[c].f
-    x, y, z = cross(f[3], f[4], f[5], rc[0], rc[1], rc[2])
-    x, y, z = x + f[0], y + f[1], z + f[2]
-    if p >= 0:
-        f = B[p].f
-        a, b, d = cross(f[3], f[4], f[5], rp[0], rp[1], rp[2])
-        x, y, z = x - a - f[0], y - b - f[1], z - d - f[2]
-    return x, y, z
-
-
-@inlined
-def turn_speed(B, J, j, trial):
-    """Angular velocity of the child against the parent."""
-    p, c = J[j].parent, J[j].child
-    if trial:
-        w = B[c].tw
-        x, y, z = w[0], w[1], w[2]
-        if p >= 0:
-            w = B[p].tw
-            x, y, z = x - w[0], y - w[1], z - w[2]
-        return x, y, z
-    f = B[c].f
-    x, y, z = f[3], f[4], f[5]
-    if p >= 0:
-        f = B[p].f
-        x, y, z = x - f[3], y - f[4], z - f[5]
-    return x, y, z
-
-
 @compiled
 def prepare_joints(B, J, h):
     """Arms, directions and first states of all rows, at the pose and the velocities at the start."""
@@ -267,12 +151,12 @@ def prepare_joints(B, J, h):
             J[j].rp[k] = a - B[p].x[k] if p >= 0 else 0.0
         c0, c1, c2 = offset(B, J, j, False)
         sy, sz, tw = 0.0, 0.0, 0.0
-        if _turning(J, j):
+        if is_turning(J, j):
             sy, sz, tw = joint_angles(B, J, j, False)
         if J[j].spring_frequency > 0.0:
             _springs(B, J, j, c0, c1, c2, h)
         _use(J, j, sy, sz, tw)
-        pointed = _pointed(J, j)
+        pointed = is_pointed(J, j)
         for r in range(ROWS):
             J[j].lam[r] = 0.0
             J[j].flips[r] = 0
@@ -326,7 +210,7 @@ def far(B, J, j, h):
 
     Coordinates of swing and twist change no more than ``FASTER`` times as fast as the joint turns up to ``MOST_FAR``.
     """
-    if J[j].slack <= 0.0 or _any_turn(J, j):
+    if J[j].slack <= 0.0 or turns_now(J, j):
         return False
     x, y, z = turn_speed(B, J, j, True)
     return FASTER * FASTER * (x * x + y * y + z * z) * h * h < J[j].slack * J[j].slack
@@ -377,19 +261,6 @@ def _soft_limit(B, J, j, r, c0, c1, c2, sy, sz, tw, h):
 
 
 @inlined
-def row_inertia(B, J, j, d):
-    """Effective inertia of a joint about a world direction."""
-    qx, qy, qz, qw = joint_quat(B, J[j].parent, J[j].frame_p, False)
-    x, y, z = turn(-qx, -qy, -qz, qw, d[0], d[1], d[2])
-    I = J[j].effective
-    return (
-        x * (I[0, 0] * x + I[0, 1] * y + I[0, 2] * z)
-        + y * (I[1, 0] * x + I[1, 1] * y + I[1, 2] * z)
-        + z * (I[2, 0] * x + I[2, 1] * y + I[2, 2] * z)
-    )
-
-
-@inlined
 def row_speed(B, J, j, r, trial):
     """Speed along a row."""
     if r < 3:
@@ -414,7 +285,7 @@ def add_joints(B, J, X, Y):
                 Ka[a, b] = J[j].Kd[a, b] if J[j].driven else 0.0
         angular = J[j].driven
         spring = J[j].spring_frequency > 0.0
-        pointed = _pointed(J, j)
+        pointed = is_pointed(J, j)
         for r in range(3 if pointed else 0, ROWS):
             k = J[j].k[r] if J[j].state[r] != 0 else 0.0
             if r < 3 and spring and J[j].mode[r] != LOCKED:
@@ -470,21 +341,6 @@ def joint_forces(B, J):
         push_pair(B, c, p, l0, l1, l2, a0, a1, a2, J[j].rc, J[j].rp)
 
 
-@inlined
-def push_pair(B, c, p, l0, l1, l2, a0, a1, a2, rc, rp):
-    """An impulse at a point and a turn on body c, and their opposites on body p."""
-    if B[c].free:
-        f = B[c].f
-        x, y, z = cross(rc[0], rc[1], rc[2], l0, l1, l2)
-        f[0], f[1], f[2] = f[0] + l0, f[1] + l1, f[2] + l2
-        f[3], f[4], f[5] = f[3] + x + a0, f[4] + y + a1, f[5] + z + a2
-    if p >= 0 and B[p].free:
-        f = B[p].f
-        x, y, z = cross(rp[0], rp[1], rp[2], l0, l1, l2)
-        f[0], f[1], f[2] = f[0] - l0, f[1] - l1, f[2] - l2
-        f[3], f[4], f[5] = f[3] - x - a0, f[4] - y - a1, f[5] - z - a2
-
-
 @compiled
 def joint_impulses(B, J):
     """After a solve: what the hard rows' impulses have become."""
@@ -516,7 +372,7 @@ def residuals(B, J, h, catch, release, first):
         rows = ROWS
         if far(B, J, j, h):
             rows = 3
-        elif _turning(J, j) and (not first or _any_turn(J, j)):
+        elif is_turning(J, j) and (not first or turns_now(J, j)):
             sy, sz, tw = joint_angles(B, J, j, True)
         gap = 0.0
         for r in range(rows):
@@ -623,7 +479,7 @@ def set_back_joints(B, J, h):
 def limit_excess(B, J, j):
     """How far joint j is beyond its limits, radians; 0 inside."""
     sy, sz, tw = 0.0, 0.0, 0.0
-    if _turning(J, j):
+    if is_turning(J, j):
         sy, sz, tw = joint_angles(B, J, j, False)
     excess = 0.0
     for r in range(TWIST, ROWS):
