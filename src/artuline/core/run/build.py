@@ -1,14 +1,15 @@
 """From a scene to the solver: bodies and joints in one order, and the keyed motion at every substep."""
 
-from dataclasses import dataclass
+from collections.abc import Callable
+from dataclasses import dataclass, field
 
 import numpy as np
 
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry.polyhedron import TriangleMesh, triangle_mesh
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.keyed import keyed_matrices, obstacle_motion
-from artuline.core.motion.skeleton import rest_matrices, rigid
+from artuline.core.motion.keyed import keyed_pose, obstacle_motion
+from artuline.core.motion.skeleton import Pose, placement, rest_matrices, rigid, skeleton_of
 from artuline.core.physics.world import BodySpec, JointSpec, World, components
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import ZERO, AxisRange, Body, Figure, Group, Joint, Link, Push, Scene
@@ -56,7 +57,8 @@ class Slot:
 class Built:
     """A world made from a scene. Bodies: those of the figures (``slots``), then the obstacles.
 
-    The world's joints are those of the figures (``joints``), then the scene's links.
+    The world's joints are those of the figures (``joints``), then the scene's links. ``weight`` (n,): share of gravity that a body feels;
+    ``shown`` (n,): share of its physics that is shown; ``springs``: Hz of every joint of a figure that is springy, else 0.
     """
 
     scene: Scene
@@ -65,6 +67,11 @@ class Built:
     slots: tuple[Slot, ...]
     joints: tuple[tuple[int, Joint], ...]
     pushes: list[tuple[int, Push]]
+    weight: Array
+    shown: Array
+    springs: Array
+    #: Changes the keyed pose (F, B) of a figure, by its index, at frames (F,); in place.
+    follow: Callable[[int, Array, Pose], None] = field(default=lambda figure, frames, pose: None)
 
     @property
     def joint_names(self) -> list[str]:
@@ -98,7 +105,9 @@ class Built:
             mine = [i for i, s in enumerate(self.slots) if s.figure == k]
             if mine:
                 # the keys steer, layers with baked results do not
-                m = keyed_matrices(self.scene, self.assets, f, frames, layers=False)
+                pose = keyed_pose(self.scene, self.assets, f, frames, layers=False)
+                self.follow(k, frames, pose)
+                m = skeleton_of(f).global_matrices(pose, placement(f))
                 p[:, mine], q[:, mine] = rigid(m[:, [self.slots[i].bone for i in mine]])
         for i, o in enumerate(self.scene.obstacles):
             p[:, len(self.slots) + i], q[:, len(self.slots) + i] = obstacle_motion(o, frames)
@@ -154,6 +163,10 @@ def build(scene: Scene, assets: AssetStore) -> Built:
     joints: list[JointSpec] = []
     slots: list[Slot] = []
     links: list[tuple[int, Joint]] = []
+    weight: list[float] = []
+    shown: list[float] = []
+    springs: list[float] = []
+    ghosts: list[int] = []
     off: set[tuple[int, int]] = set()
     apart: dict[tuple[str, str], int] = {}
     windy = any(scene.wind) or bool(scene.wind_lane.keys)
@@ -163,28 +176,38 @@ def build(scene: Scene, assets: AssetStore) -> Built:
         p, q = rigid(rest_matrices(f))
         order = sorted(range(len(f.bodies)), key=lambda i: f.bone_index[f.bodies[i].bone])
         index = {f.bodies[i].id: first + n for n, i in enumerate(order)}
+        groups = {b.id: group_of(f, b.bone) for b in f.bodies}
+        springs_of = {name: g.spring if g is not None else None for name, g in groups.items()}
         for i in order:
             body, bone = f.bodies[i], f.bone_index[f.bodies[i].bone]
             slots.append(Slot(k, i, bone))
+            spring = springs_of[body.id]
+            weight.append((spring.gravity if spring else 1.0) if f.gravity else 0.0)
+            shown.append(spring.shown if spring else 1.0)
+            if spring is not None and not spring.collides:
+                ghosts.append(len(specs))
             inertia = None if body.shapes else np.full(3, 1e-3 * (body.mass or 1.0))
             specs.append(
                 BodySpec(
                     shapes=body.shapes, density=body.density, mass=body.mass, inertia=inertia,
                     friction=body.friction, restitution=body.restitution, position=p[bone], rotation=q[bone],
                     drag=(body.drag, body.spin_drag), group=_apart(apart, f.id, body),
-                    area=None if windy else (0.0, 0.0, 0.0),
+                    area=None if windy and f.wind else (0.0, 0.0, 0.0),
                 )
             )  # fmt: skip
         for j in f.joints:
             links.append((k, j))
+            spring = springs_of[j.child]
+            springs.append(spring.frequency if spring else 0.0)
             joints.append(
                 JointSpec(
                     parent=index[j.parent], child=index[j.child], kind=j.kind,
                     frame_c=np.array(j.frame), frame_p=np.array(j.parent_frame),
                     limits=(j.swing_y, j.swing_z, *j.twist) if j.limited else None,
-                    axes=_axes(j), damping=LIMP_DAMPING, follow=True, friction=j.friction, bounce=j.bounce,
+                    axes=_axes(j), follow=True, friction=j.friction, bounce=j.bounce,
                     limit_frequency=j.limit_frequency, limit_ratio=j.limit_ratio, break_impulse=j.break_impulse,
                     spring_frequency=j.spring_frequency, spring_ratio=j.spring_ratio,
+                    damping=0.0 if spring else LIMP_DAMPING, ratio=spring.ratio if spring else 1.0,
                 )
             )  # fmt: skip
         index_of |= {(f.id, name): i for name, i in index.items()}
@@ -206,9 +229,16 @@ def build(scene: Scene, assets: AssetStore) -> Built:
     plane = (g.height, g.friction, g.restitution) if g is not None else None
     meshes = {s: mesh_solid(assets, s) for o in scene.obstacles if (s := o.shape.asset) is not None}
     world = World(specs, joints, plane=plane, off=off, gravity=scene.gravity, wind=scene.wind, meshes=meshes)
-    in_order = tuple(links[k] for k in world.order if k < figures)
+    if ghosts:
+        touching = ~np.isin(world.shapes["body"], ghosts)
+        world.pairs = world.pairs[touching[world.pairs["a"]] & touching[world.pairs["b"]]]
+    mine = [k for k in world.order if k < figures]
     pushes = [(index_of[p.figure, p.body], p) for p in scene.pushes]
-    return Built(scene, assets, world, tuple(slots), in_order, pushes)
+    rest = [1.0] * len(scene.obstacles)
+    return Built(
+        scene, assets, world, tuple(slots), tuple(links[k] for k in mine), pushes,
+        np.array([*weight, *rest]), np.array([*shown, *rest]), np.array([springs[k] for k in mine]),
+    )  # fmt: skip
 
 
 def mesh_solid(assets: AssetStore, key: str) -> TriangleMesh:
@@ -227,14 +257,17 @@ def _apart(known: dict[tuple[str, str], int], figure: str, body: Body) -> int:
 def _link(scene: Scene, index: dict[tuple[str | None, str], int], link: Link) -> JointSpec:
     """The solver's link, off until ``Built.set_links`` lets it hold."""
     low, high = link.lengths
+    soft = link.kind == "pin" and link.frequency > 0.0
+    if soft:
+        low, high = 0.0, 0.0
     return JointSpec(
         parent=index[link.b.figure, link.b.body] if link.b else -1,
         child=index[link.a.figure, link.a.body],
-        kind=link.kind,
+        kind="tie" if soft else link.kind,
         anchor=np.array(link.a.point),
         anchor_p=np.array(link.b.point if link.b else ZERO) if link.kind == "tie" else None,
         lengths=(low, np.inf if high is None else high),
-        limit_frequency=link.frequency if link.kind == "tie" else 0.0,
+        limit_frequency=link.frequency if soft or link.kind == "tie" else 0.0,
         on=False,
     )
 

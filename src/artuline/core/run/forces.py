@@ -30,10 +30,14 @@ def wind_at(scene: Scene, frames: Array) -> Array:
     return steady * np.maximum(1.0 + gusts.strength * swell, 0.0)[:, None]
 
 
-def set_pushes(world: World, pushes: list[tuple[int, Push]], frame: float, rate: float, substeps: int) -> None:
-    """Set the forces of the frame that begins now; pushes by the index of their body in the world."""
+def set_pushes(
+    world: World, pushes: list[tuple[int, Push]], frame: float, rate: float, substeps: int, lift: Array | None = None
+) -> None:
+    """Set the forces of the frame that begins now; pushes by the index of their body in the world; ``lift`` (n, 3): m/s^2 on every body."""
     b = world.bodies
     b["push"] = 0.0
+    if lift is not None:
+        b["push"][:, :3] = b["mass"][:, None] * lift
     for i, push in pushes:
         share = min(frame + 1.0, push.start + push.frames) - max(frame, push.start)
         if share <= 0.0:

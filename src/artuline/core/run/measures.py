@@ -8,12 +8,13 @@ from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.keyed import keyed_pose
 from artuline.core.motion.skeleton import placement, rigid, skeleton_of
+from artuline.core.run.planting import lowest
 from artuline.core.run.take import Take
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Scene
 from artuline.core.setup.anatomy import segment_of
 
-QUIET_SLIDE = 0.01  # metres above its lowest that a foot may be and still stand
+QUIET_SLIDE = 0.01  # metres above the ground that a sole may be and still stand
 
 
 @dataclass(frozen=True)
@@ -80,7 +81,7 @@ def foot_slide(scene: Scene, take: Take) -> tuple[float, int, str]:
         if f.id not in take.poses:
             continue
         matrices = skeleton_of(f).global_matrices(take.poses[f.id], placement(f))
-        p = rigid(matrices)[0]
+        p, q = rigid(matrices)
         index = {name: i for i, name in enumerate(take.names)}
         for body in f.bodies:
             if segment_of(body.bone) != "foot" or body.id not in index:
@@ -90,7 +91,8 @@ def foot_slide(scene: Scene, take: Take) -> tuple[float, int, str]:
             if len(back) < 2:
                 continue
             place = p[back, f.bone_index[body.bone]]
-            stands = place[:, 1] < place[:, 1].min() + QUIET_SLIDE
+            low = lowest(body, *(x[back, f.bone_index[body.bone]] for x in (p, q)))
+            stands = low < (scene.ground.height if scene.ground is not None else low.min()) + QUIET_SLIDE
             run_ = 0.0
             for k in range(1, len(back)):
                 if stands[k] and stands[k - 1]:

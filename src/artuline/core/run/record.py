@@ -9,6 +9,7 @@ from artuline.core.errors import ArtulineError, CancelledError
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.keyed import keyed_pose
+from artuline.core.motion.skeleton import Pose
 from artuline.core.run.build import (
     Built,
     build,
@@ -19,15 +20,18 @@ from artuline.core.run.build import (
     tone_frequency,
 )
 from artuline.core.run.forces import add_velocity, gravity_at, set_pushes, wind_at
+from artuline.core.run.planting import plant_feet
+from artuline.core.run.returns import Return, begin, coming, put
 from artuline.core.run.shown import shown_pose
 from artuline.core.run.take import Take
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.model import Scene, TakeRef
+from artuline.core.scene.model import Figure, Group, Scene, TakeRef
 
 CHUNK = 16  # frames whose keyed motion is sampled together
 
 Progress = Callable[[int, int], None]
+Watch = Callable[[int, dict[str, Pose]], None]
 
 
 def run(
@@ -37,8 +41,10 @@ def run(
     cancelled: Callable[[], bool] = lambda: False,
     *,
     partial: bool = False,
+    watch: Watch | None = None,
 ) -> Take:
-    """Simulate the scene's range. ``progress(frames done, frames in all)`` is called after every frame.
+    """Simulate the scene's range. ``progress(frames done, frames in all)`` is called after every frame, and ``watch(frame, poses)``
+    with the shown local pose (1, B) of every figure by its id.
 
     Raises ArtulineError if nothing can be simulated, CancelledError on request; with ``partial``, what is there after
     two frames or more is returned instead.
@@ -51,83 +57,147 @@ def run(
         )
     built = build(scene, assets)
     frames = np.arange(scene.start, scene.end + 1)
-    n, m = len(built.world.bodies), len(built.world.joints)
+    rec = _Record(built, frames)
+    returning = coming(scene)
     count = len(frames)
-    position, turn = np.zeros((count, n, 3)), np.zeros((count, n, 4))
-    contact, penetration, touch = np.zeros((count, n)), np.zeros((count, n)), np.zeros((count, n, 3))
-    separation, excess, used = np.zeros((count, m)), np.zeros((count, m)), np.zeros((count, m))
-    kinetic = np.zeros((count, n))
-    handover, _ = built.lanes(frames.astype(float))
-    was_free = np.zeros(n, bool)
+    was_free = np.zeros(rec.n, bool)
     started: set[int] = set()
     if scene.warm_up > 0:
-        still = _Chunk(built, scene.start, 1, held=True)
-        for _ in range(scene.warm_up):
-            if cancelled():
-                raise CancelledError
-            was_free = still.step(0, was_free, started)
-        built.world.reset_report()
-    done = 0
-    for first in range(0, count - 1, CHUNK):
+        was_free = _warm_up(built, was_free, started, cancelled)
+    done = first = 0
+    while first < count - 1:
         if done and cancelled():
             break
+        while returning and returning[0][0] <= frames[first]:
+            rec.begin_return(*returning.pop(0))
         last = min(first + CHUNK, count - 1)
+        if returning:
+            last = min(last, returning[0][0] - scene.start)
         chunk = _Chunk(built, frames[first], last - first)
         if first == 0:
-            position[0], turn[0] = chunk.p[0], chunk.q[0]
+            rec.p[0], rec.q[0] = chunk.p[0], chunk.q[0]
             if was_free.any():
                 p, q = built.world.poses()
-                position[0, was_free], turn[0, was_free] = p[was_free], q[was_free]
+                rec.p[0, was_free], rec.q[0, was_free] = p[was_free], q[was_free]
         for k in range(last - first):
             if cancelled():
                 if not (partial and done >= 2):
                     raise CancelledError
                 break
             was_free = chunk.step(k, was_free, started)
-            i = done = first + k + 1
-            position[i], turn[i] = built.world.poses()
-            b, j = built.world.bodies, built.world.joints
-            contact[i], penetration[i], touch[i] = b["contact"], b["penetration"], b["touch"]
-            separation[i], excess[i], used[i] = j["separation"], j["excess"], j["used"]
-            kinetic[i] = built.world.kinetic()
-            built.world.reset_report()
-            progress(i, count - 1)
-    if done < count - 1:
-        frames = frames[: done + 1]
-        position, turn, touch, handover = (a[: done + 1] for a in (position, turn, touch, handover))
-        contact, penetration, kinetic = (a[: done + 1] for a in (contact, penetration, kinetic))
-        separation, excess, used = (a[: done + 1] for a in (separation, excess, used))
-    poses = {}
-    for k, f in enumerate(scene.figures):
-        mine = [i for i, s in enumerate(built.slots) if s.figure == k]
-        keyed = keyed_pose(scene, assets, f, frames.astype(float), layers=False)
-        bones = np.array([built.slots[i].bone for i in mine], int)
-        poses[f.id] = shown_pose(f, keyed, bones, position[:, mine], turn[:, mine], handover[:, mine])
-    if not (np.isfinite(position).all() and np.isfinite(turn).all()):
-        raise ArtulineError("the simulation lost its numbers", remedy="Report this scene: it should not happen.")
-    return Take(
-        frames=frames,
-        position=position,
-        rotation=turn,
-        handover=handover,
-        contact=contact,
-        touch=touch,
-        penetration=penetration,
-        separation=separation,
-        excess=excess,
-        used=used,
-        kinetic=kinetic,
-        poses=poses,
-        names=tuple(built.names),
-        joint_names=tuple(built.joint_names),
-        substeps=(int(built.world.counters[1]), int(built.world.counters[2])),
-    )
+            done = first + k + 1
+            rec.keep(done)
+            progress(done, count - 1)
+            if watch is not None:
+                watch(int(frames[done]), {f.id: rec.shown(n, slice(done, done + 1)) for n, f in rec.figures()})
+        first = last
+    return rec.take(done + 1)
+
+
+def _warm_up(built: Built, was_free: np.ndarray, started: set[int], cancelled: Callable[[], bool]) -> np.ndarray:
+    """Simulate the frames before the first; returns which bodies are free then."""
+    scene = built.scene
+    still = _Chunk(built, scene.start, 1, held=True) if not scene.warm_up_plays else None
+    for i in range(scene.warm_up):
+        if cancelled():
+            raise CancelledError
+        k = i % CHUNK
+        if still is None and k == 0:
+            plays = _Chunk(built, scene.start - scene.warm_up + i, min(CHUNK, scene.warm_up - i), lanes_at=scene.start)
+        was_free = still.step(0, was_free, started) if still is not None else plays.step(k, was_free, started)
+    built.world.reset_report()
+    return was_free
+
+
+class _Record:
+    """What is kept of every frame while a take is made."""
+
+    def __init__(self, built: Built, frames: np.ndarray):
+        self.built, self.frames = built, frames
+        count, self.n, m = len(frames), len(built.world.bodies), len(built.world.joints)
+        n = self.n
+        self.p, self.q = np.zeros((count, n, 3)), np.zeros((count, n, 4))
+        self.of_bodies = {
+            "contact": np.zeros((count, n)),
+            "penetration": np.zeros((count, n)),
+            "touch": np.zeros((count, n, 3)),
+        }
+        self.of_joints = {name: np.zeros((count, m)) for name in ("separation", "excess", "used")}
+        self.kinetic = np.zeros((count, n))
+        self.handover, _ = built.lanes(frames.astype(float))
+        self.returns: dict[int, list[Return]] = {}
+        built.follow = self._follow
+
+    def figures(self) -> list[tuple[int, Figure]]:
+        return list(enumerate(self.built.scene.figures))
+
+    def _follow(self, figure: int, frames: Array, pose: Pose, at_once: bool = False) -> None:
+        found = self.returns.get(figure)
+        if found:
+            put(self.built.scene, self.built.assets, self.built.scene.figures[figure], found, frames, pose, at_once)
+
+    def begin_return(self, frame: int, figure: int, group: Group, end: float) -> None:
+        """From a frame that is recorded on, a group returns to something else than its keys."""
+        scene, row = self.built.scene, frame - int(self.frames[0])
+        pose = self.shown(figure, slice(row, row + 1))
+        made = begin(scene, self.built.assets, scene.figures[figure], group, frame, end, pose)
+        self.returns.setdefault(figure, []).append(made)
+
+    def keep(self, i: int) -> None:
+        """Keep the world as it is now as row i."""
+        world = self.built.world
+        self.p[i], self.q[i] = world.poses()
+        for kept, rows in ((self.of_bodies, world.bodies), (self.of_joints, world.joints)):
+            for name, values in kept.items():
+                values[i] = rows[name]
+        self.kinetic[i] = world.kinetic()
+        world.reset_report()
+
+    def _keyed(self, figure: int, rows: slice, at_once: bool = False) -> Pose:
+        f, frames = self.built.scene.figures[figure], self.frames[rows].astype(float)
+        pose = keyed_pose(self.built.scene, self.built.assets, f, frames, layers=False)
+        self._follow(figure, frames, pose, at_once)
+        return pose
+
+    def shown(self, figure: int, rows: slice, *, planted: bool = False) -> Pose:
+        """The shown local pose of a figure at rows."""
+        f, slots = self.built.scene.figures[figure], self.built.slots
+        mine = [i for i, s in enumerate(slots) if s.figure == figure]
+        bones = np.array([slots[i].bone for i in mine], int)
+        keyed, handover = self._keyed(figure, rows), self.handover[rows][:, mine]
+        pose = shown_pose(
+            f, keyed, bones, self.p[rows][:, mine], self.q[rows][:, mine], handover, self.built.shown[mine]
+        )
+        if planted:
+            goal = self._keyed(figure, rows, at_once=True)
+            plant_feet(self.built.scene, f, pose, goal, dict(zip(bones.tolist(), handover.T)))
+        return pose
+
+    def take(self, count: int) -> Take:
+        """The first ``count`` frames as a take."""
+        rows, world = slice(0, count), self.built.world
+        if not (np.isfinite(self.p[rows]).all() and np.isfinite(self.q[rows]).all()):
+            raise ArtulineError("the simulation lost its numbers", remedy="Report this scene: it should not happen.")
+        return Take(
+            frames=self.frames[rows],
+            position=self.p[rows],
+            rotation=self.q[rows],
+            handover=self.handover[rows],
+            **{name: values[rows] for name, values in (self.of_bodies | self.of_joints).items()},
+            kinetic=self.kinetic[rows],
+            poses={f.id: self.shown(k, rows, planted=True) for k, f in self.figures()},
+            names=tuple(self.built.names),
+            joint_names=tuple(self.built.joint_names),
+            substeps=(int(world.counters[1]), int(world.counters[2])),
+        )
 
 
 class _Chunk:
-    """Keyed motion and lanes of some frames at every substep; ``held``: of the first frame only, standing still."""
+    """Keyed motion and lanes of some frames at every substep; ``held``: of the first frame only, standing still;
+    ``lanes_at``: the frame before which lanes are as they are there.
+    """
 
-    def __init__(self, built: Built, first: int, frames: int, held: bool = False):
+    def __init__(self, built: Built, first: int, frames: int, held: bool = False, lanes_at: int | None = None):
         scene = built.scene
         self.built, self.k = built, scene.substeps
         times = first + np.arange(frames * self.k + 1) / self.k * (0.0 if held else 1.0)
@@ -135,6 +205,8 @@ class _Chunk:
         self.q = rotation.make_continuous(self.q)
         self.x, self.r = built.world.inner(self.p, self.q)
         middle = times[:-1] + (0.0 if held else 0.5 / self.k)
+        if lanes_at is not None:
+            middle = np.maximum(middle, lanes_at)
         self.handover, self.tone = built.lanes(middle)
         self.free = self.handover > 0.0
         steadiness, calm = built.firmness(middle)
@@ -144,7 +216,9 @@ class _Chunk:
         own = np.array([j.tone for _, j in built.joints])
         child = built.world.joints["child"][: len(own)]
         self.drive = np.zeros((len(middle), len(built.world.joints)))
-        self.drive[:, : len(own)] = tone_frequency(self.tone[:, child] * own)
+        self.drive[:, : len(own)] = np.where(
+            built.springs > 0.0, built.springs, tone_frequency(self.tone[:, child] * own)
+        )
         self.first = first
         # a substep begins with the kick of the time around its start
         self.gravity, self.wind = gravity_at(scene, times[:-1]), wind_at(scene, times[:-1])
@@ -155,7 +229,8 @@ class _Chunk:
         world, h = self.built.world, 1.0 / (self.built.scene.rate * self.k)
         start_keyed(world.bodies, ~was_free, self.x[a : a + 2], self.r[a : a + 2], h)
         self.built.set_links(self.first + frame)
-        set_pushes(world, self.built.pushes, self.first + frame, self.built.scene.rate, self.k)
+        lift = (self.built.weight[:, None] - 1.0) * self.gravity[a] if (self.built.weight < 1.0).any() else None
+        set_pushes(world, self.built.pushes, self.first + frame, self.built.scene.rate, self.k, lift)
         self._start(self.free[a], started)
         if not self.free[a:b].any():
             world.bodies["x"], world.bodies["q"] = self.x[b], self.r[b]

@@ -13,10 +13,13 @@ def smooth_step(h: Array) -> Array:
     return h * h * (3.0 - 2.0 * h)
 
 
-def shown_pose(figure: Figure, keyed: Pose, bones: np.ndarray, p: Array, q: Array, handover: Array) -> Pose:
+def shown_pose(
+    figure: Figure, keyed: Pose, bones: np.ndarray, p: Array, q: Array, handover: Array, shares: Array | None = None
+) -> Pose:
     """Local pose over frames (F, B) of a figure whose bodies were simulated.
 
-    bones (n,): bone of each body; p (F, n, 3), q (F, n, 4): simulated poses of those bones; handover (F, n).
+    bones (n,): bone of each body; p (F, n, 3), q (F, n, 4): simulated poses of those bones; handover (F, n);
+    ``shares`` (n,): how much of each body's physics is shown.
     Rotations are blended in the parent's frame, so that the skeleton stays whole. Only the topmost simulated
     bones take their place from the simulation: all others keep their distance to the parent.
     """
@@ -36,7 +39,7 @@ def shown_pose(figure: Figure, keyed: Pose, bones: np.ndarray, p: Array, q: Arra
             if live.any():
                 above_q = rigid(above)[1]
                 new = rotation.multiply(rotation.conjugate(above_q), q[:, i])
-                share = smooth_step(np.clip(handover[:, i], 0.0, 1.0))
+                share = smooth_step(np.clip(handover[:, i], 0.0, 1.0)) * (1.0 if shares is None else shares[i])
                 blended = rotation.slerp(keyed.rotation[:, b], new, share)
                 shown.rotation[live, b] = blended[live]
                 local.rotation[live] = new[live]

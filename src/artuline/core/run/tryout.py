@@ -8,7 +8,7 @@ from artuline.core.motion.keyed import keyed_pose
 from artuline.core.motion.skeleton import Pose, placement, skeleton_of
 from artuline.core.physics.state import PLANE
 from artuline.core.run.build import build, require_bodies, tone_frequency
-from artuline.core.run.forces import add_velocity, gravity_at, wind_at
+from artuline.core.run.forces import add_velocity, gravity_at, set_pushes, wind_at
 from artuline.core.run.record import start_keyed
 from artuline.core.run.shown import shown_pose
 from artuline.core.scene import edit
@@ -143,7 +143,9 @@ class Tryout:
         q = np.repeat(self._r[None], SUBSTEPS + 1, 0)
         free = np.repeat(self._free[None], SUBSTEPS, 0)
         drive = np.zeros((SUBSTEPS, len(world.joints)))
-        drive[:, : len(self.built.joints)] = float(tone_frequency(np.array(self.tone)))
+        springs = self.built.springs
+        drive[:, : len(springs)] = np.where(springs > 0.0, springs, float(tone_frequency(np.array(self.tone))))
+        set_pushes(world, [], self.frame, 1.0 / STEP, SUBSTEPS, (self.built.weight[:, None] - 1.0) * world.gravity)
         world.reset_report()
         world.step_keyed(STEP, x, q, free, np.zeros((SUBSTEPS, n)), drive)
         self.time += STEP

@@ -215,11 +215,26 @@ class Lane(Model):
         return np.asarray(np.interp(frame, [k.frame for k in self.keys], [k.value for k in self.keys]))
 
 
+class Spring(Model):
+    """Makes a group springy: its joints swing about their keys at ``frequency`` (Hz) with a damping ``ratio``, whatever its tone is.
+
+    ``shown``: share of the swing that is shown; ``gravity``: share of gravity that its bodies feel; ``collides``: whether they touch anything.
+    """
+
+    frequency: Positive = 3.0
+    ratio: NonNegative = 0.2
+    shown: Share = 1.0
+    gravity: Share = 0.0
+    collides: bool = False
+
+
 class Group(Model):
     """A set of bodies handed over together: those on ``bones``, else ``start_bone`` and all below it, or the whole figure if None.
 
     ``handover``: 0 on the keys, 1 physics. ``tone``: how firmly the pose is held against the parent; ``steadiness``: how firmly
     the keyed place in the world; ``calm``: damping against the keyed motion. ``solo``: other groups that are not solo are off.
+    ``returns``: what it comes back to when its handover falls from 1: its keys, the pose that it had then, or another clip of the figure
+    (``clip``) that starts there, where the body is. ``planted``: a foot that stands on the way back stays there until it steps.
     """
 
     id: Id
@@ -232,6 +247,10 @@ class Group(Model):
     calm: Lane = Lane()
     muted: bool = False
     solo: bool = False
+    spring: Spring | None = None
+    returns: Literal["keys", "pose", "clip"] = "keys"
+    clip: str | None = None
+    planted: bool = True
 
 
 class Layer(Model):
@@ -256,6 +275,7 @@ class Figure(Model):
     ``clip_start``: the scene frame at which the clip begins. ``asset``: the mesh arrays, if any.
     ``mirror``: pairs of bones on both sides that were set by hand, a bone with itself for one in the middle.
     ``velocity`` (m/s) and ``spin`` (rad/s, about its centre of mass) are added when its bodies are first handed over.
+    ``gravity``, ``wind``: whether its bodies feel them.
     """
 
     id: Id
@@ -278,6 +298,8 @@ class Figure(Model):
     self_collision: bool = True
     velocity: Vec3 = ZERO
     spin: Vec3 = ZERO
+    gravity: bool = True
+    wind: bool = True
     mirror: tuple[tuple[str, str], ...] = ()
 
     @cached_property
@@ -343,6 +365,8 @@ class Figure(Model):
         for group in self.groups:
             for name in (*group.bones, *([group.start_bone] if group.start_bone is not None else [])):
                 _known(name, seen, f"group {group.name!r}", "bone")
+            if group.returns == "clip" or group.clip is not None:
+                _known(group.clip or "", {c.name for c in self.clips}, f"group {group.name!r}", "clip")
         if self.clip is not None:
             _known(self.clip, {c.name for c in self.clips}, f"figure {self.name!r}", "clip")
         return self
@@ -388,7 +412,7 @@ class Link(Model):
 
     A tie keeps the distance of the two points between ``lengths`` (m; the last None: no upper end), softly at
     ``frequency`` (Hz) above 0. A pin holds the point of ``a`` where it is on ``b`` when the link begins, a weld
-    its rotation too, so that both grip without a jump. Acts from frame ``start`` on until ``stop``; None: always.
+    its rotation too, so that both grip without a jump; a pin with a ``frequency`` gives way softly. Acts from frame ``start`` on until ``stop``; None: always.
     """
 
     id: Id
@@ -487,7 +511,7 @@ class Scene(Model):
     """The whole document. ``rate`` in frames per second; ``start`` and ``end`` are frames, inclusive.
 
     ``gravity`` in m/s^2, ``wind`` in m/s, both over time where their lanes have keys. ``warm_up``: frames simulated
-    before the first with its keyed pose held. The air resists only in scenes
+    before the first with its keyed pose held, or with the keys before it playing (``warm_up_plays``). The air resists only in scenes
     with wind. ``pairs_off``: bodies of
     different figures, or obstacles, that do not collide.
     """
@@ -507,6 +531,7 @@ class Scene(Model):
     pairs_off: tuple[tuple[LinkEnd, LinkEnd], ...] = ()
     ground: Ground | None = Ground()
     warm_up: Annotated[int, Field(ge=0, le=10000)] = 0
+    warm_up_plays: bool = False
     figures: tuple[Figure, ...] = ()
     obstacles: tuple[Obstacle, ...] = ()
     links: tuple[Link, ...] = ()
