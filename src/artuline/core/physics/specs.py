@@ -99,7 +99,8 @@ class JointSpec:
         if self.kind == "slide":
             return (self.axes[0] if self.axes else None, closed, closed, closed, closed, closed)
         if self.kind == "pin":
-            return (*point, None, None, None)
+            # one with a spring gives way
+            return (*(point if self.spring_frequency == 0.0 else (None,) * 3), None, None, None)
         if self.kind == "tie":
             return (self.lengths, None, None, None, None, None)
         if len(self.axes) != 6:

@@ -257,17 +257,15 @@ def _apart(known: dict[tuple[str, str], int], figure: str, body: Body) -> int:
 def _link(scene: Scene, index: dict[tuple[str | None, str], int], link: Link) -> JointSpec:
     """The solver's link, off until ``Built.set_links`` lets it hold."""
     low, high = link.lengths
-    soft = link.kind == "pin" and link.frequency > 0.0
-    if soft:
-        low, high = 0.0, 0.0
     return JointSpec(
         parent=index[link.b.figure, link.b.body] if link.b else -1,
         child=index[link.a.figure, link.a.body],
-        kind="tie" if soft else link.kind,
+        kind=link.kind,
         anchor=np.array(link.a.point),
         anchor_p=np.array(link.b.point if link.b else ZERO) if link.kind == "tie" else None,
         lengths=(low, np.inf if high is None else high),
-        limit_frequency=link.frequency if soft or link.kind == "tie" else 0.0,
+        limit_frequency=link.frequency if link.kind == "tie" else 0.0,
+        spring_frequency=link.frequency if link.kind == "pin" else 0.0,
         on=False,
     )
 
