@@ -114,7 +114,7 @@ def test_a_soft_pin_gives_by_what_hangs_on_it_and_grips_where_it_is():
     p = run(two_balls(pin, frames=240), AssetStore()).position[:, 0]
     np.testing.assert_allclose(p[0], p[0])
     sag = p[0, 1] - p[-1, 1]
-    assert sag == pytest.approx(9.81 / (2.0 * np.pi * 2.0) ** 2, rel=0.05)
+    assert sag == pytest.approx(9.81 / (2.0 * np.pi * 2.0) ** 2, rel=0.08)
 
 
 def test_a_warm_up_that_plays_comes_with_its_swing():

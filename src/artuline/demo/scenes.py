@@ -20,6 +20,7 @@ from artuline.core.scene.model import (
     Obstacle,
     Scene,
     Shape,
+    Spring,
     VectorKey,
     VectorLane,
 )
@@ -66,8 +67,10 @@ def goat(assets: AssetStore) -> Scene:
     figure = figure.changed(clips=clips, position=(0.0, 0.0, -1.2))
     scene = Scene(name="goat", rate=24.0, start=0, end=84, figures=(figure,))
     for bone in springy:
-        scene = edit.hand_over(scene, figure.id, bone, 0, 84, ramp_in=0, ramp_out=0, tone=0.3)
-    return scene
+        scene = edit.hand_over(scene, figure.id, bone, 0, 84, ramp_in=0, ramp_out=0)
+    for group in scene.figures[0].groups:
+        scene = edit.group(scene, figure.id, group.id, spring=Spring(frequency=2.6, ratio=0.18, gravity=0.15))
+    return edit.scene(scene, warm_up=24, warm_up_plays=True)
 
 
 def numb(assets: AssetStore) -> Scene:

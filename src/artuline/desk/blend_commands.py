@@ -6,6 +6,7 @@ import numpy as np
 
 from artuline.core.motion.keyed import obstacle_motion
 from artuline.core.motion.poses import unkey_pose
+from artuline.core.motion.rhythm import rhythm
 from artuline.core.run.forces import gravity_at
 from artuline.core.scene import edit
 from artuline.core.scene.model import (
@@ -19,6 +20,7 @@ from artuline.core.scene.model import (
     Push,
     Scene,
     Shape,
+    Spring,
     VectorLane,
 )
 
@@ -28,7 +30,6 @@ if TYPE_CHECKING:
     from artuline.desk.strip import Strip
     from artuline.desk.timeline import Timeline
 
-SPRINGY_TONE = 0.3
 PUSH_SPEED = 2.0  # m/s that a new push gives its body alone
 
 
@@ -39,6 +40,9 @@ class BlendCommands:
     stage: "Stage"
     strip: "Strip"
     timeline: "Timeline"
+
+    def _begin_blend(self) -> None:
+        self._rhythms: dict[object, float | None] = {}
 
     def _present(self) -> tuple[Figure, frozenset[str]] | None:
         f = self.session.figure()
@@ -87,10 +91,23 @@ class BlendCommands:
         def change(sc: Scene) -> Scene:
             for bone in sorted(bones, key=lambda b: f.bone_index[b]):
                 if bone in f.body_of:
-                    sc = edit.hand_over(sc, f.id, bone, s.start, s.end, 0.0, 0.0, SPRINGY_TONE)
+                    sc = edit.hand_over(sc, f.id, bone, s.start, s.end, 0.0, 0.0)
+                    made = next(g for g in sc.figure(f.id).groups if g.start_bone == bone)
+                    sc = edit.group(sc, f.id, made.id, spring=Spring())
             return sc
 
         self.session.edit("Make springy", change)
+
+    def rhythm_of(self, f: Figure, g: Group) -> float | None:
+        """The rhythm, Hz, in which the keys shake a springy group; None if they do not."""
+        bone = g.start_bone or next(iter(g.bones), None)
+        if bone is None:
+            return None
+        s = self.session.scene
+        known = (f.clip, f.clip_start, f.layers, bone, s.start, s.end, s.rate)
+        if known not in self._rhythms:
+            self._rhythms[known] = rhythm(s, self.session.assets, f, bone)
+        return self._rhythms[known]
 
     def key_lane(self, figure: str, group: str, name: str) -> None:
         """Key a lane's present value at the present frame, and show that lane."""

@@ -8,7 +8,7 @@ from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import QApplication, QCheckBox, QComboBox, QLabel, QScrollArea, QVBoxLayout, QWidget
 
 from artuline.core.scene.model import Scene
-from artuline.desk.fields import NumberField, button, column, faint, row
+from artuline.desk.fields import NumberField, button, column, faint, folding, row, rule
 from artuline.desk.panels import blend, bodies, cast, joints, results
 
 if TYPE_CHECKING:
@@ -35,6 +35,7 @@ class Details(QScrollArea):
         self.setWidgetResizable(True)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.dragging = False
+        self._folds: dict[tuple[str, str], bool] = {}
         self._layout: QVBoxLayout
         self.session.scene_changed.connect(self.rebuild)
         self.session.selection_changed.connect(self.rebuild)
@@ -86,6 +87,28 @@ class Details(QScrollArea):
             again = panel.findChild(NumberField, name)
             if again is not None:
                 again.setFocus()
+
+    def fold(self, title: str, words: str = "", opened: bool = False) -> bool:
+        """A heading that folds what is below it away; ``words``: what is in it. Whether it is open, at first as ``opened``."""
+        key = self.station, title
+        now = self._folds.get(key, opened)
+
+        def turn() -> None:
+            self._folds[key] = not now
+            self.rebuild()
+
+        self.add(rule(), folding(title, words, now, turn))
+        return now
+
+    def set_fold(self, title: str, opened: bool) -> None:
+        """Open or shut what is under a heading of this station, from the next time the panel is made."""
+        self._folds[self.station, title] = opened
+
+    def open_all(self) -> None:
+        """Unfold everything that is in the present station."""
+        for heading in self.findChildren(QWidget, "fold"):
+            self._folds[self.station, heading.accessibleName()] = True
+        self.rebuild()
 
     def add(self, *widgets: QWidget) -> None:
         """Put widgets below each other."""

@@ -128,6 +128,31 @@ def section(text: str) -> QLabel:
     return label
 
 
+def folding(text: str, words: str, opened: bool, turn: Callable[[], object]) -> QPushButton:
+    """A heading that can be clicked open and shut, with a few words on what is in it."""
+    made = QPushButton()
+    made.setObjectName("fold")
+    made.setAccessibleName(text)
+    made.setCheckable(True)
+    made.setChecked(opened)
+    made.setToolTip(f"{'Fold' if opened else 'Unfold'}: {text}" + (f" ({words})" if words else ""))
+    line = QHBoxLayout(made)
+    line.setContentsMargins(0, 0, 0, 0)
+    mark = QLabel()
+    mark.setPixmap(theme.icon("chevron-down" if opened else "chevron-right", "faint").pixmap(16, 16))
+    name, about = section(text), QLabel(words)
+    about.setObjectName("small")
+    about.setMinimumWidth(10)
+    for w in (mark, name):
+        line.addWidget(w)
+    line.addStretch(1)
+    line.addWidget(about)
+    for w in (mark, name, about):
+        w.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
+    made.clicked.connect(lambda: turn())
+    return made
+
+
 def faint(text: str) -> QLabel:
     """A remark that wraps."""
     label = QLabel(text)

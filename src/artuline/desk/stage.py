@@ -2,38 +2,38 @@
 
 import time
 from collections.abc import Callable
+from dataclasses import replace
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, QTimer, Signal
-from PySide6.QtGui import QColor, QImage, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent, QWheelEvent
-from PySide6.QtWidgets import QWidget
+from PySide6.QtGui import QImage, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent, QWheelEvent
 
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.keyed import keyed_pose
-from artuline.core.motion.poses import key_pose, reached, turned
-from artuline.core.motion.skeleton import Pose, rest_matrices, rigid
+from artuline.core.motion.skeleton import Pose, placement, rest_matrices, rigid, skeleton_of
 from artuline.core.run.take import Take
 from artuline.core.run.tryout import Tryout
-from artuline.core.scene import edit
-from artuline.core.scene.model import Body, Figure, Joint, Scene, Shape
+from artuline.core.scene.model import Joint
 from artuline.core.setup.limits import swept_matrices
 from artuline.desk import theme
-from artuline.desk.handles import BoneHandles, Held, ShapeHandles
 from artuline.desk.session import Session
+from artuline.desk.stage_tools import StageTools
 from artuline.view.camera import Camera
+from artuline.view.drawlist import DrawList
 from artuline.view.palette import rgb
 from artuline.view.renderer import Renderer
-from artuline.view.stage import FigureState, Marks, Show, draw_list, figure_states, mesh_of, pick
+from artuline.view.stage import FigureState, Marks, Show, draw_list, figure_states, mesh_of, pick, pick_obstacle
 
 ORBIT = 0.008  # radians a pixel
 SLOW = 0.034  # seconds a picture may take while things move
 SWEEP = 5.0  # seconds of a sweep through a joint's range
+EDGE = 8.0  # pixels from the edge of a wiped picture at which it can be dragged
+TOOLS = ("handle", "pose", "obstacle", "push")
 PUSH = 2.0  # m/s that a push in the tryout gives
 
 
-class Stage(QWidget):
+class Stage(StageTools):
     """Draws the session's scene. Left drag on empty stage or right drag orbits, middle or Shift drag pans,
     the wheel zooms, a click selects, Ctrl and drag selects in a frame; handles move, turn and size the chosen shape.
     During a tryout a drag on a body tugs it, and a Shift click pushes it away.
@@ -42,6 +42,7 @@ class Stage(QWidget):
     picked = Signal(object, object, bool)
     framed = Signal(object, object)
     drawn = Signal()
+    obstacle_chosen = Signal()
 
     def __init__(self, session: Session):
         super().__init__()
@@ -63,10 +64,6 @@ class Stage(QWidget):
         self._mode = ""
         self._tug_plane: tuple[Array, Array] | None = None
         self.marks: Callable[[], Marks] = Marks
-        self.active_shape: Callable[[], int] = lambda: 0
-        self.shape_edit: Callable[[Scene, str, str], Scene] = lambda s, figure, body: s
-        self._held: Held | None = None
-        self._pose_held: tuple[str, QPointF, BoneHandles, Pose] | None = None
         self._hover = ""
         self._sweep: tuple[str, str, float] | None = None
         self._sweeper = QTimer(self)
@@ -116,6 +113,8 @@ class Stage(QWidget):
         if self.tryout is not None:
             pairs = zip(self.tryout.matrices(), self.tryout.keyed_matrices())
             return [FigureState(m, np.ones(len(m)), k) for m, k in pairs]
+        if self.running is not None:
+            return self._running_states(*self.running)
         states = figure_states(s.scene, s.assets, s.frame, self._take(), self.show_)
         other = self._echoed()
         if other is not None and self._take() is not None:
@@ -125,6 +124,42 @@ class Stage(QWidget):
         if self._sweep is not None:
             self._put_sweep(states)
         return states
+
+    def _running_states(self, frame: int, poses: dict[str, Pose]) -> list[FigureState]:
+        """How the figures stand in the frame that has just been simulated."""
+        scene, assets = self.session.scene, self.session.assets
+        states = figure_states(scene, assets, frame, None, self.show_)
+        for f, state in zip(scene.figures, states):
+            if f.id in poses and len(poses[f.id].rotation[0]) == len(f.bones):
+                state.matrices = skeleton_of(f).global_matrices(poses[f.id].frame(0), placement(f))
+        return states
+
+    def watch_run(self, over: bool = False) -> None:
+        """Show what a run has come to, or that it is over."""
+        if over:
+            self.running = None
+        if over or self.running is not None:
+            self.refresh()
+
+    def _other_states(self) -> list[FigureState]:
+        """How the figures stand by what the take is compared with: another take, or the keys."""
+        s, other = self.session, self._echoed()
+        if other is not None:
+            return figure_states(s.scene, s.assets, s.frame, other, self.show_)
+        plain = figure_states(s.scene, s.assets, s.frame, None, self.show_)
+        return [FigureState(x.keyed if x.keyed is not None else x.matrices, np.zeros_like(x.handover)) for x in plain]
+
+    def _compares(self) -> str:
+        """How the take is compared now: empty where there is nothing to compare."""
+        shown = self.station == "Takes" and self.tryout is None and self.running is None and self._take() is not None
+        return self.compare if shown and self.compare != "over" else ""
+
+    def pane(self) -> QRectF:
+        """The right half where takes are side by side; else the whole."""
+        half = self.width() // 2
+        if self._compares() == "beside":
+            return QRectF(half, 0, self.width() - half, self.height())
+        return QRectF(self.rect())
 
     def sweep(self, figure: str, joint: str) -> None:
         """Move a joint once through its range."""
@@ -175,6 +210,11 @@ class Stage(QWidget):
 
     uses_take = True
     echo_take: str | None = None
+    #: The frame that a run has come to, and the figures' poses in it.
+    running: tuple[int, dict[str, Pose]] | None = None
+    #: How a take is compared: "over" each other, "beside" each other, or "wiped" at a share of the width.
+    compare = "over"
+    wipe = 0.5
     other_take: Callable[[], Take | None] = staticmethod(lambda: None)
 
     def _echoed(self) -> Take | None:
@@ -188,7 +228,10 @@ class Stage(QWidget):
         s = self.session
         self._states = self.states()
         marks = self.marks()
-        scene = draw_list(s.scene, s.assets, s.frame, self._states, self.show_, s.selection, theme.palette(), marks)
+        frame = s.frame if self.running is None else float(self.running[0])
+        how = self._compares()
+        show = replace(self.show_, echo=False) if how else self.show_
+        scene = draw_list(s.scene, s.assets, frame, self._states, show, s.selection, theme.palette(), marks)
         if self.tryout is not None:
             crimson = (*rgb(theme.palette().crimson), 1.0)
             for touch in self.tryout.touches():
@@ -199,8 +242,11 @@ class Stage(QWidget):
                 scene.add_line(line, (*rgb(theme.palette().ink), 1.0), 2.0)
         ratio = self.devicePixelRatioF()
         w, h = max(int(self.width() * ratio * scale), 16), max(int(self.height() * ratio * scale), 16)
-        pixels = renderer.draw(scene, self.camera, w, h)
-        image = QImage(pixels.data, w, h, 4 * w, QImage.Format.Format_RGBX8888).copy()
+        if how:
+            plain = draw_list(s.scene, s.assets, frame, self._other_states(), show, s.selection, theme.palette(), marks)
+            image = self._two(renderer, how, plain, scene, w, h)
+        else:
+            image = self._one(renderer, scene, w, h)
         if scale != 1.0:
             image = image.scaled(
                 QSize(int(self.width() * ratio), int(self.height() * ratio)),
@@ -212,6 +258,53 @@ class Stage(QWidget):
         self.drawn_in = time.perf_counter() - began
         self.drawn.emit()
 
+    def _one(self, renderer: Renderer, scene: DrawList, w: int, h: int) -> QImage:
+        pixels = renderer.draw(scene, self.camera, w, h)
+        return QImage(pixels.data, w, h, 4 * w, QImage.Format.Format_RGBX8888).copy()
+
+    def _two(self, renderer: Renderer, how: str, left: DrawList, right: DrawList, w: int, h: int) -> QImage:
+        """Two pictures of the same view: side by side, or one wiped over the other."""
+        image = QImage(w, h, QImage.Format.Format_RGBX8888)
+        painter = QPainter(image)
+        if how == "beside":
+            half = w // 2
+            painter.drawImage(0, 0, self._one(renderer, left, half, h))
+            painter.drawImage(half, 0, self._one(renderer, right, w - half, h))
+        else:
+            edge = round(w * self.wipe)
+            painter.drawImage(0, 0, self._one(renderer, right, w, h))
+            painter.setClipRect(0, 0, edge, h)
+            painter.drawImage(0, 0, self._one(renderer, left, w, h))
+        painter.end()
+        return image
+
+    def _edge(self) -> float | None:
+        """Where the two pictures meet on the widget; None for one picture."""
+        how = self._compares()
+        return {"beside": self.width() // 2, "wiped": self.width() * self.wipe}.get(how)
+
+    def _paint_compared(self, painter: QPainter) -> None:
+        """The edge between two pictures, and what each shows; or the frame that a run has come to."""
+        painter.setFont(theme.font(theme.SMALL, strong=True))
+        if self.running is not None:
+            self._halo(painter, QPointF(16, self.height() - 18), f"Frame {self.running[0]}, as it is simulated")
+        edge = self._edge()
+        ref = self.session.scene.active_take()
+        if edge is None or ref is None:
+            return
+        other = next((t.name for t in self.session.scene.takes if t.id == self.echo_take), "the keys")
+        painter.setPen(QPen(theme.color("ink"), 1.4))
+        painter.drawLine(QPointF(edge, 0), QPointF(edge, self.height()))
+        if self._compares() == "wiped":
+            painter.setBrush(theme.color("raised"))
+            painter.drawRoundedRect(QRectF(edge - 7, self.height() / 2 - 14, 14, 28), 3, 3)
+            for x in (-2.0, 2.0):
+                painter.drawLine(QPointF(edge + x, self.height() / 2 - 6), QPointF(edge + x, self.height() / 2 + 6))
+        y = self.height() - 18.0
+        wide = painter.fontMetrics().horizontalAdvance(other)
+        self._halo(painter, QPointF(edge - wide - 12, y), other)
+        self._halo(painter, QPointF(edge + 12, y), ref.name)
+
     def _draw_still(self) -> None:
         if self._busy():
             return
@@ -222,7 +315,7 @@ class Stage(QWidget):
 
     def _busy(self) -> bool:
         live = self.tryout is not None and not self.tryout_paused
-        return self.moving or live or self._press is not None or self._sweep is not None
+        return self.moving or self.running is not None or live or self._press is not None or self._sweep is not None
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
@@ -245,195 +338,12 @@ class Stage(QWidget):
         self._paint_names(painter)
         self._paint_dots(painter)
         self._paint_legend(painter)
-        handles = self.handles()
-        if handles is not None:
-            handles.paint(painter, self._held.name if self._held else self._hover)
-        rings = self.bone_handles()
-        if rings is not None:
-            rings.paint(painter, self._pose_held[0] if self._pose_held else self._hover)
+        self.paint_tools(painter)
+        self._paint_compared(painter)
         if self._mode == "frame" and self._press is not None and self._last is not None:
             painter.setPen(QPen(theme.color("ink"), 1.0, Qt.PenStyle.DashLine))
             painter.setBrush(theme.color("ink", 0.06))
             painter.drawRect(QRectF(self._press, self._last).normalized())
-
-    # handles
-
-    def _shape_in_hand(self) -> tuple[Figure, Body, Shape, Array, Array] | None:
-        s = self.session
-        figure = s.figure()
-        if self.station != "Bodies" or self.tryout is not None or figure is None or len(s.selection.bones) != 1:
-            return None
-        body = figure.body_of.get(next(iter(s.selection.bones)))
-        if body is None or not body.shapes:
-            return None
-        index = next(i for i, f in enumerate(s.scene.figures) if f.id == figure.id)
-        if index >= len(self._states):
-            return None
-        p, q = rigid(self._states[index].matrices)
-        b = figure.bone_index[body.bone]
-        return figure, body, body.shapes[min(self.active_shape(), len(body.shapes) - 1)], p[b], q[b]
-
-    def handles(self) -> ShapeHandles | None:
-        """The handles of the chosen shape, if there is one."""
-        found = self._shape_in_hand()
-        if found is None:
-            return None
-        return ShapeHandles(found[2], found[3], found[4], self.camera, self.width(), self.height())
-
-    def _put_shape(self, at: QPointF, final: bool) -> None:
-        found, held, handles = self._shape_in_hand(), self._held, self.handles()
-        if found is None or held is None or handles is None:
-            return
-        figure, body, _, place, turn = found
-        start = ShapeHandles(held.shape, place, turn, self.camera, self.width(), self.height())
-        shape, k = start.moved(held, at), min(self.active_shape(), len(body.shapes) - 1)
-
-        def with_shape(b: Body) -> Body:
-            return b.changed(shapes=(*b.shapes[:k], shape, *b.shapes[k + 1 :]), by_hand=True)
-
-        def change(s: Scene) -> Scene:
-            return self.shape_edit(edit.bodies(s, figure.id, {body.id}, with_shape), figure.id, body.id)
-
-        if final:
-            self.session.edit(f"Shape of {body.bone}: {held.name}", change)
-        else:
-            self.session.preview(change)
-
-    # posing
-
-    posing = False
-
-    def bone_handles(self) -> BoneHandles | None:
-        """The handles of the chosen bone while the keys are being posed."""
-        s = self.session
-        figure = s.figure()
-        if (
-            not self.posing
-            or self.station != "Blend"
-            or self.tryout is not None
-            or figure is None
-            or len(s.selection.bones) != 1
-        ):
-            return None
-        index = next(i for i, f in enumerate(s.scene.figures) if f.id == figure.id)
-        if index >= len(self._states):
-            return None
-        p, q = rigid(self._states[index].matrices)
-        b = figure.bone_index[next(iter(s.selection.bones))]
-        up = figure.bones[b].parent
-        limb = up is not None and figure.bones[figure.bone_index[up]].parent is not None
-        size = 0.05 * float(np.ptp(p, axis=0).max())
-        return BoneHandles(p[b], q[b], size, self.camera, self.width(), self.height(), limb)
-
-    def _put_pose(self, at: QPointF, final: bool) -> None:
-        held = self._pose_held
-        figure = self.session.figure()
-        if held is None or figure is None:
-            return
-        name, start, handles, pose = held
-        bone = next(iter(self.session.selection.bones))
-        if name == "move":
-            new, bones = reached(figure, pose, bone, handles.goal_of(start, at)), self._limb(figure, bone)
-        else:
-            new, bones = turned(figure, pose, bone, handles.turn_of(name, start, at)), {bone}
-        frame, assets = round(self.session.frame), self.session.assets
-
-        def change(s: Scene) -> Scene:
-            return key_pose(s, assets, figure.id, frame, new, bones)
-
-        if final:
-            self.session.edit(f"Pose {bone}", change)
-        else:
-            self.session.preview(change)
-
-    @staticmethod
-    def _limb(figure: Figure, bone: str) -> set[str]:
-        up = figure.bones[figure.bone_index[bone]].parent or bone
-        return {bone, up, figure.bones[figure.bone_index[up]].parent or up}
-
-    # dots and legends
-
-    def _dots(self) -> list[tuple[str, str, QPointF]]:
-        """Figure, bone and place on the widget of every bone that may be clicked."""
-        if self.station not in ("Cast", "Bodies") or self.tryout is not None:
-            return []
-        found = []
-        for f, state in zip(self.session.scene.figures, self._states):
-            bones = [i for i, b in enumerate(f.bones) if b.deforms]
-            if not bones or len(state.matrices) != len(f.bones):
-                continue
-            at = self.camera.project(state.matrices[bones, :3, 3], self.width(), self.height())
-            found += [(f.id, f.bones[i].name, QPointF(x, y)) for i, (x, y, depth) in zip(bones, at) if depth > 0]
-        return found
-
-    def _paint_dots(self, painter: QPainter) -> None:
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        by_id = {f.id: f for f in self.session.scene.figures}
-        for figure, bone, at in self._dots():
-            has = bone in by_id[figure].body_of
-            painter.setPen(QPen(theme.color("ink"), 1.2))
-            painter.setBrush(theme.color("teal" if has else "raised"))
-            painter.drawEllipse(at, 3.6, 3.6)
-
-    def _dot_at(self, at: QPointF) -> tuple[str, str] | None:
-        near = [((spot - at).manhattanLength(), figure, bone) for figure, bone, spot in self._dots()]
-        best = min(near, default=(99.0, "", ""))
-        return best[1:] if best[0] < 9.0 else None
-
-    legend: tuple[str, tuple[tuple[str, str], ...]] | None = None
-
-    def _paint_legend(self, painter: QPainter) -> None:
-        """What the colours of the shapes mean: a title, and pairs of colour and words."""
-        if self.legend is None:
-            return
-        title, entries = self.legend
-        painter.setFont(theme.font(theme.SMALL, strong=True))
-        x, y = self.width() - 118.0, 24.0
-        self._halo(painter, QPointF(x, y), title)
-        painter.setFont(theme.font(theme.SMALL))
-        for i, (code, words) in enumerate(entries):
-            top = y + 10 + 17 * i
-            painter.setPen(QPen(theme.color("ink"), 0.8))
-            painter.setBrush(QColor(code))
-            painter.drawRect(QRectF(x, top, 11, 11))
-            self._halo(painter, QPointF(x + 18, top + 10), words)
-
-    def _paint_scale_bar(self, painter: QPainter) -> None:
-        if not self.session.scene.figures:
-            return
-        target = np.array(self.camera.target)
-        right = self.camera.axes()[0]
-        ends = self.camera.project(np.stack([target, target + right]), self.width(), self.height())
-        pixels = abs(ends[1, 0] - ends[0, 0])
-        metres = next((m for m in (0.01, 0.05, 0.1, 0.25, 0.5, 1, 2, 5, 10, 50) if m * pixels > 60), 100.0)
-        text = f"{metres * 100:g} cm" if metres < 1 else f"{metres:g} m"
-        x, y, w = 16.0, 22.0, metres * pixels
-        painter.setPen(QPen(theme.color("ink"), 1.5))
-        painter.drawLine(QPointF(x, y), QPointF(x + w, y))
-        painter.drawLine(QPointF(x, y - 4), QPointF(x, y))
-        painter.drawLine(QPointF(x + w, y - 4), QPointF(x + w, y))
-        painter.setFont(theme.font(theme.SMALL))
-        self._halo(painter, QPointF(x + w + 6, y + 3), text)
-
-    def _paint_names(self, painter: QPainter) -> None:
-        s = self.session
-        figure = s.figure()
-        if figure is None or not s.selection.bones or not self._states:
-            return
-        index = next(i for i, f in enumerate(s.scene.figures) if f.id == figure.id)
-        painter.setFont(theme.font(theme.SMALL, strong=True))
-        for name in sorted(s.selection.bones)[:6]:
-            p = self._states[index].matrices[figure.bone_index[name]][:3, 3]
-            x, y, depth = self.camera.project(p[None], self.width(), self.height())[0]
-            if depth > 0:
-                self._halo(painter, QPointF(x + 10, y - 8), name)
-
-    def _halo(self, painter: QPainter, at: QPointF, text: str) -> None:
-        painter.setPen(theme.color("paper", 0.85))
-        for dx, dy in ((-1, 0), (1, 0), (0, -1), (0, 1), (-1, -1), (1, 1), (-1, 1), (1, -1)):
-            painter.drawText(at + QPointF(dx, dy), text)
-        painter.setPen(theme.color("ink"))
-        painter.drawText(at, text)
 
     # the view
 
@@ -459,7 +369,9 @@ class Stage(QWidget):
     # the mouse
 
     def _ray(self, at: QPointF) -> tuple[Array, Array]:
-        return self.camera.ray(at.x(), at.y(), self.width(), self.height())
+        pane = self.pane()
+        x = at.x() - pane.left() if at.x() >= pane.left() else at.x()
+        return self.camera.ray(x, at.y(), pane.width(), pane.height())
 
     def pick_at(self, at: QPointF) -> tuple[str, str, Array] | None:
         """Figure id, bone and place under a point of the widget."""
@@ -476,19 +388,9 @@ class Stage(QWidget):
         elif event.button() == Qt.MouseButton.LeftButton and control and self.tryout is None:
             self._mode = "frame"
         elif event.button() == Qt.MouseButton.LeftButton and self.tryout is None:
-            rings, figure = self.bone_handles(), self.session.figure()
-            ring = rings.hit(event.position()) if rings is not None else ""
-            if rings is not None and ring and figure is not None:
-                self._mode = "pose"
-                now = np.array([float(round(self.session.frame))])
-                pose = keyed_pose(self.session.scene, self.session.assets, figure, now, layers=False)
-                self._pose_held = ring, event.position(), rings, pose
-                return
-            handles, found = self.handles(), self._shape_in_hand()
-            name = handles.hit(event.position()) if handles is not None else ""
-            if name and found is not None:
-                self._mode = "handle"
-                self._held = Held(name, event.position(), found[2])
+            edge = self._edge()
+            near = edge is not None and abs(edge - event.position().x()) < EDGE and self._compares() == "wiped"
+            self._mode = "wipe" if near else self.take_tool(event.position()) or "orbit"
         elif event.button() == Qt.MouseButton.LeftButton and self.tryout is not None:
             hit = self.pick_at(event.position())
             if hit is not None:
@@ -506,8 +408,7 @@ class Stage(QWidget):
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         if self._press is None or self._last is None:
-            handles = self.handles() or self.bone_handles()
-            hover = handles.hit(event.position()) if handles is not None else ""
+            hover = self.hover_tool(event.position())
             if hover != self._hover:
                 self._hover = hover
                 self.update()
@@ -518,10 +419,10 @@ class Stage(QWidget):
             self.camera = self.camera.orbited(-step.x() * ORBIT, step.y() * ORBIT)
         elif self._mode == "pan":
             self.camera = self.camera.panned(-step.x() / self.height(), step.y() / self.height())
-        elif self._mode == "handle":
-            self._put_shape(event.position(), False)
-        elif self._mode == "pose":
-            self._put_pose(event.position(), False)
+        elif self._mode == "wipe":
+            self.wipe = min(max(event.position().x() / max(self.width(), 1), 0.02), 0.98)
+        elif self._mode in TOOLS:
+            self.move_tool(self._mode, event.position(), False)
         elif self._mode == "tug" and self.tryout is not None and self._tug_plane is not None:
             origin, direction = self._ray(event.position())
             through, normal = self._tug_plane
@@ -534,18 +435,14 @@ class Stage(QWidget):
         press, self._press = self._press, None
         if self._mode == "tug" and self.tryout is not None:
             self.tryout.let_go()
-        elif self._mode == "handle":
+        elif self._mode in TOOLS:
             if press is not None and (event.position() - press).manhattanLength() > 1:
-                self._put_shape(event.position(), True)
-            self._held = None
-        elif self._mode == "pose":
-            if press is not None and (event.position() - press).manhattanLength() > 1:
-                self._put_pose(event.position(), True)
-            self._pose_held = None
+                self.move_tool(self._mode, event.position(), True)
+            self.drop_tool()
         elif self._mode == "frame" and press is not None and (event.position() - press).manhattanLength() >= 5:
             box = QRectF(press, event.position()).normalized()
             self._choose_in(box)
-        elif self._mode == "pushed":
+        elif self._mode in ("pushed", "wipe"):
             pass
         elif (
             press is not None
@@ -554,10 +451,28 @@ class Stage(QWidget):
         ):
             dot = self._dot_at(event.position())
             hit = dot or self.pick_at(event.position())
+            if dot is None and self._obstacle_before(event.position(), hit):
+                return
             more = bool(event.modifiers() & (Qt.KeyboardModifier.ShiftModifier | Qt.KeyboardModifier.ControlModifier))
             self.picked.emit(hit[0] if hit else None, hit[1] if hit else None, more)
         self._mode = ""
         self._still.start()
+
+    def _obstacle_before(self, at: QPointF, hit: tuple[str, str, Array] | tuple[str, str] | None) -> bool:
+        """Take the obstacle under a point in hand, if it stands before what else is there."""
+        self.obstacle, before = None, self.obstacle
+        if self.station == "Blend" and self.tryout is None:
+            origin, direction = self._ray(at)
+            found = pick_obstacle(self.session.scene, self.session.frame, origin, direction)
+            far = float(np.linalg.norm(hit[2] - origin)) if hit is not None and len(hit) == 3 else np.inf
+            if found is not None and found[1] < far:
+                self.obstacle = found[0].id
+        if self.obstacle != before:
+            self.obstacle_chosen.emit()
+        if self.obstacle is not None:
+            self._mode = ""
+            self._still.start()
+        return self.obstacle is not None
 
     def _choose_in(self, box: QRectF) -> None:
         """Choose the bones whose origins lie in a frame, of the figure that has most there."""

@@ -10,6 +10,7 @@ from artuline.core.run.record import back_to_settings, keep_take
 from artuline.core.run.take import Take
 from artuline.core.scene import edit, paths
 from artuline.core.scene.model import Scene
+from artuline.desk.panels.results import VIEWS
 
 if TYPE_CHECKING:
     from artuline.desk.bracket_view import BracketView
@@ -59,6 +60,11 @@ class TakeCommands:
         self.stage.refresh()
         self.details.rebuild()
 
+    def compare_by(self, words: str) -> None:
+        """See both over each other, side by side, or wiped."""
+        self.stage.compare = next(k for k, v in VIEWS.items() if v == words)
+        self.stage.refresh()
+
     def other_take(self) -> Take | None:
         """The take that is shown as the echo; None for the keys."""
         ref = next((t for t in self.session.scene.takes if t.id == self.stage.echo_take), None)
@@ -84,6 +90,9 @@ class TakeCommands:
         for f in s.figures:
             whose = f" ({f.name})" if len(s.figures) > 1 else ""
             for g in f.groups:
+                if g.spring is not None:
+                    for name in ("frequency", "ratio", "shown", "gravity"):
+                        found[f"springy {name}: {g.name}{whose}"] = f"figures[{f.id}].groups[{g.id}].spring.{name}"
                 for lane in ("tone", "steadiness", "calm"):
                     found[f"{lane}: {g.name}{whose}"] = f"figures[{f.id}].groups[{g.id}].{lane}"
             chosen = self.session.selection

@@ -102,6 +102,8 @@ def _sheet(c: Palette) -> str:
         border: 1px solid {c.rule}; border-radius: 3px; }}
     QPushButton:hover {{ border-color: {c.faint}; }}
     QPushButton:pressed, QPushButton:checked {{ background: {c.rule}; }}
+    QPushButton#fold, QPushButton#fold:checked {{ background: transparent; border: 1px solid transparent; padding: 0; text-align: left; }}
+    QPushButton#fold:hover {{ background: {c.paper}; }}
     QPushButton:focus, QToolButton:focus, QComboBox:focus, QLineEdit:focus {{ border: 1px solid {c.ink}; }}
     QPushButton:disabled {{ color: {c.faint}; background: {c.panel}; }}
     QPushButton#primary {{ background: {c.ink}; color: {c.raised}; border-color: {c.ink}; font-weight: 600; }}

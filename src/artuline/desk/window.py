@@ -2,7 +2,7 @@
 
 from pathlib import Path
 
-from PySide6.QtCore import QEvent, QObject, Qt
+from PySide6.QtCore import QEvent, QObject, Qt, QTimer
 from PySide6.QtGui import QAction, QActionGroup, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
 from PySide6.QtWidgets import (
     QApplication,
@@ -18,6 +18,7 @@ from PySide6.QtWidgets import (
 from artuline.core.bake.bake import add_layer, bake_figure
 from artuline.core.checks.finding import Finding
 from artuline.core.motion.poses import key_pose
+from artuline.core.motion.skeleton import Pose
 from artuline.core.run.record import keep_take, run
 from artuline.core.scene import edit
 from artuline.core.scene.model import Scene
@@ -87,6 +88,7 @@ class Window(SetupCommands, JointCommands, BlendCommands, TakeCommands, FileComm
         self.baked_summary = ""
         self._begin_setup()
         self._begin_takes()
+        self._begin_blend()
         self.stage = Stage(self.session)
         self.roster = Roster(self.session)
         self.timeline = Timeline(self.session)
@@ -282,6 +284,7 @@ class Window(SetupCommands, JointCommands, BlendCommands, TakeCommands, FileComm
         self.transport.playing_changed.connect(self._playing)
         self.stage.picked.connect(self._picked)
         self.stage.framed.connect(s.select)
+        self.stage.obstacle_chosen.connect(self._obstacle_chosen)
         self.stage.marks = self.make_marks
         self.stage.other_take = self.other_take  # type: ignore[method-assign]
         self.stage.active_shape = lambda: self.active_shape
@@ -289,6 +292,10 @@ class Window(SetupCommands, JointCommands, BlendCommands, TakeCommands, FileComm
         self.later.ready.connect(self.stage.refresh)
         self.later.ready.connect(self.details.rebuild)
         s.selection_changed.connect(self._new_selection)
+        self._watching = QTimer(self)
+        self._watching.setInterval(40)
+        self._watching.timeout.connect(self.stage.watch_run)
+        self.jobs.ended.connect(self._run_ended)
         self.strip.wanted.connect(self._go_to_finding)
         self.stage.installEventFilter(self)
 
@@ -365,6 +372,15 @@ class Window(SetupCommands, JointCommands, BlendCommands, TakeCommands, FileComm
             bones = frozenset({bone})
         self.session.select(figure, frozenset(bones))
 
+    def _obstacle_chosen(self) -> None:
+        """An obstacle is in hand: its details unfold."""
+        o = next((o for o in self.session.scene.obstacles if o.id == self.stage.obstacle), None)
+        if o is not None:
+            self.session.select(None, frozenset())
+            self.details.set_fold(f"Obstacle: {o.name}", True)
+        self.details.rebuild()
+        self.stage.update()
+
     def _go_to_finding(self, finding: Finding) -> None:
         if finding.frame is not None:
             self.session.set_frame(finding.frame)
@@ -440,8 +456,20 @@ class Window(SetupCommands, JointCommands, BlendCommands, TakeCommands, FileComm
             self.set_station("Takes")
             self.session.autosave()
 
-        if not self.jobs.start("Simulating", lambda p, c: run(scene, assets, p, c, partial=True), then):
+        def watch(frame: int, poses: dict[str, Pose]) -> None:
+            self.stage.running = frame, poses
+
+        def work(progress, cancelled):  # type: ignore[no-untyped-def]
+            return run(scene, assets, progress, cancelled, partial=True, watch=watch)
+
+        if self.jobs.start("Simulating", work, then):
+            self._watching.start()
+        else:
             self.strip.tell("Something is still running: cancel it first.", fault=True)
+
+    def _run_ended(self) -> None:
+        self._watching.stop()
+        self.stage.watch_run(over=True)
 
     def remove_take(self) -> None:
         """Remove the shown take."""

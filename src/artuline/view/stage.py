@@ -13,11 +13,14 @@ from artuline.core.run.forces import gravity_at
 from artuline.core.run.take import Take
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.mesh import Mesh
-from artuline.core.scene.model import Figure, Scene
+from artuline.core.scene.model import Figure, Obstacle, Push, Scene
 from artuline.core.setup.materials import body_mass, centre_of_mass
 from artuline.view.drawlist import DrawList, Rgba, Skin, Solid, shape_outline
 from artuline.view.limits import add_limits
 from artuline.view.palette import DAY, Palette, rgb
+
+PUSH_FRAMES = 6.0  # frames around a push in which its arrow is seen
+PUSH_SECONDS = 0.15  # the arrow's length is the way in this time
 
 
 @dataclass(frozen=True)
@@ -255,6 +258,18 @@ def add_arrow(out: DrawList, start: Array, way: Array, color: Rgba, width: float
         out.add_line(np.stack([tip, tip - head * along + 0.5 * head * s]), color, width)
 
 
+def push_arrow(scene: Scene, states: list[FigureState], push: Push) -> tuple[Array, Array, float] | None:
+    """Where a push acts (3,), the change of speed it gives its body alone (3,), m/s, and that body's mass."""
+    for figure, state in zip(scene.figures, states):
+        body = next((b for b in figure.bodies if b.id == push.body), None)
+        if figure.id == push.figure and body is not None:
+            m = state.matrices[figure.bone_index[body.bone]]
+            place = m[:3, 3] + rotation.rotate(rigid(m[None])[1][0], np.array(push.point))
+            mass = max(body_mass(body), 1e-9)
+            return place, np.array(push.impulse) / mass, mass
+    return None
+
+
 def _add_forces(out: DrawList, scene: Scene, frame: float, states: list[FigureState], palette: Palette) -> None:
     """Gravity above the figures, pushes where they act, and how far every obstacle moves in a tenth of a second."""
     ink, vermilion = (*rgb(palette.ink), 1.0), (*rgb(palette.vermilion), 1.0)
@@ -267,15 +282,9 @@ def _add_forces(out: DrawList, scene: Scene, frame: float, states: list[FigureSt
         if np.linalg.norm(way) > 0.01:
             add_arrow(out, p[0], way, (*rgb(palette.teal), 1.0))
     for push in scene.pushes:
-        if abs(frame - push.start) > 6.0:
-            continue
-        for figure, state in zip(scene.figures, states):
-            body = next((b for b in figure.bodies if b.id == push.body), None)
-            if figure.id == push.figure and body is not None:
-                m = state.matrices[figure.bone_index[body.bone]]
-                place = m[:3, 3] + rotation.rotate(rigid(m[None])[1][0], np.array(push.point))
-                speed = np.array(push.impulse) / max(body_mass(body), 1e-9)
-                add_arrow(out, place - 0.15 * speed, 0.15 * speed, vermilion)
+        found = push_arrow(scene, states, push) if abs(frame - push.start) <= PUSH_FRAMES else None
+        if found is not None:
+            add_arrow(out, found[0] - PUSH_SECONDS * found[1], PUSH_SECONDS * found[1], vermilion)
 
 
 def _add_centre(out: DrawList, figure: Figure, state: FigureState, palette: Palette) -> None:
@@ -371,6 +380,19 @@ def pick(
                 bone = int(mesh.palette_bone[mesh.slots[v, np.argmax(mesh.weights[v])]])
                 best = float(along[v]), figure.id, figure.bones[bone].name, points[v] + origin
     return best[1:] if best is not None else None
+
+
+def pick_obstacle(scene: Scene, frame: float, origin: Array, direction: Array) -> tuple[Obstacle, float] | None:
+    """The first obstacle that a ray meets, and how far along it; meshes are left out."""
+    best: tuple[Obstacle, float] | None = None
+    for o in scene.obstacles:
+        if o.shape.kind == "mesh":
+            continue
+        p, q = obstacle_motion(o, np.array([frame]))
+        t = _ray_shape(origin, direction, o.shape, p[0], q[0])
+        if t is not None and (best is None or t < best[1]):
+            best = o, t
+    return best
 
 
 def _ray_shape(origin: Array, direction: Array, s: object, p: Array, q: Array) -> float | None:

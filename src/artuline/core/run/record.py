@@ -1,5 +1,6 @@
 """Recording a take: the scene's range, frame by frame, with progress and cancel."""
 
+import time
 import zlib
 from collections.abc import Callable
 
@@ -28,6 +29,7 @@ from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Figure, Group, Scene, TakeRef
 
+WATCH_SECONDS = 0.04  # between two frames that are handed to who watches
 CHUNK = 16  # frames whose keyed motion is sampled together
 
 Progress = Callable[[int, int], None]
@@ -44,7 +46,7 @@ def run(
     watch: Watch | None = None,
 ) -> Take:
     """Simulate the scene's range. ``progress(frames done, frames in all)`` is called after every frame, and ``watch(frame, poses)``
-    with the shown local pose (1, B) of every figure by its id.
+    now and then with the shown local pose (1, B) of every figure by its id.
 
     Raises ArtulineError if nothing can be simulated, CancelledError on request; with ``partial``, what is there after
     two frames or more is returned instead.
@@ -64,7 +66,7 @@ def run(
     started: set[int] = set()
     if scene.warm_up > 0:
         was_free = _warm_up(built, was_free, started, cancelled)
-    done = first = 0
+    done, first, seen = 0, 0, 0.0
     while first < count - 1:
         if done and cancelled():
             break
@@ -88,7 +90,8 @@ def run(
             done = first + k + 1
             rec.keep(done)
             progress(done, count - 1)
-            if watch is not None:
+            if watch is not None and time.perf_counter() - seen > WATCH_SECONDS:
+                seen = time.perf_counter()
                 watch(int(frames[done]), {f.id: rec.shown(n, slice(done, done + 1)) for n, f in rec.figures()})
         first = last
     return rec.take(done + 1)

@@ -83,7 +83,13 @@ def _here(scene: Scene, assets: AssetStore, figure: Figure, clip: Figure, frame:
 
 
 def put(
-    scene: Scene, assets: AssetStore, figure: Figure, returns: list[Return], frames: Array, pose: Pose, at_once: bool = False
+    scene: Scene,
+    assets: AssetStore,
+    figure: Figure,
+    returns: list[Return],
+    frames: Array,
+    pose: Pose,
+    at_once: bool = False,
 ) -> None:
     """Let a keyed pose (F, B) of a figure follow its returns; in place. ``at_once``: a clip without its passage from the pose."""
     skeleton = skeleton_of(figure)

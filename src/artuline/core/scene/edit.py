@@ -133,6 +133,14 @@ def motion_key(s: Scene, obstacle_id: str, key: MotionKey) -> Scene:
     return obstacle(s, obstacle_id, keys=tuple(sorted(keys, key=lambda k: k.frame)))
 
 
+def place_obstacle(s: Scene, obstacle_id: str, key: MotionKey) -> Scene:
+    """Key an obstacle's place; one that stands still is moved as a whole."""
+    o = next(o for o in s.obstacles if o.id == obstacle_id)
+    if len(o.keys) == 1:
+        return obstacle(s, obstacle_id, keys=(key.changed(frame=o.keys[0].frame),))
+    return motion_key(s, obstacle_id, key)
+
+
 def hand_over(
     s: Scene,
     figure_id: str,

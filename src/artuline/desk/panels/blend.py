@@ -1,19 +1,16 @@
 """Details of Blend: where, when and how strongly physics acts; what is held, and the forces and obstacles."""
 
-import math
 from functools import partial
 from typing import TYPE_CHECKING
 
 import numpy as np
 
-from artuline.core.geometry import rotation
-from artuline.core.motion.keyed import obstacle_motion
 from artuline.core.motion.poses import pose_frames
-from artuline.core.run.forces import gravity_at, wind_at
 from artuline.core.scene import edit
-from artuline.core.scene.model import Figure, Ground, Group, Lane, MotionKey, Obstacle, Push, Scene
+from artuline.core.scene.model import Figure, Group, Lane, Push, Scene, Spring
 from artuline.desk.fields import button, buttons, faint, row, rule, section
 from artuline.desk.panels import bodies
+from artuline.desk.panels.world import fill_figure, fill_obstacle, fill_world, world_words
 
 if TYPE_CHECKING:
     from artuline.desk.details import Details
@@ -63,19 +60,92 @@ def fill(d: "Details", f: Figure) -> None:
         if float(round(s.frame)) in frames:
             d.add(button("Remove the pose at this frame", w.unkey_pose, icon="close"))
     for g in f.groups:
-        d.add(rule(), section(g.name))
-        _group(d, f, g)
+        near = len(f.groups) == 1 or bool(bones & f.ruled(g))
+        if d.fold(g.name, _group_words(g), near):
+            _group(d, f, g)
     _held(d, f)
-    d.add(rule(), section("World"))
-    _world(d)
+    if d.fold(f.name, _figure_words(f)):
+        fill_figure(d, f)
+    if d.fold("World", world_words(s.scene)):
+        fill_world(d)
     for o in s.scene.obstacles:
-        d.add(rule(), section(f"Obstacle: {o.name}"))
-        _obstacle(d, o)
+        if d.fold(
+            f"Obstacle: {o.name}", f"{len(o.keys)} keys" if len(o.keys) > 1 else "still", w.stage.obstacle == o.id
+        ):
+            fill_obstacle(d, o)
     d.add(
         rule(),
         buttons(("Add a box", partial(w.add_obstacle, "box")), ("Add a ball", partial(w.add_obstacle, "sphere"))),
     )
     d.add(button("Run", w.run, icon="play-box-outline", primary=True, tip="Simulate the range (F5)"))
+
+
+def _group_words(g: Group) -> str:
+    """A group in a few words."""
+    frames = [k.frame for k in g.handover.keys]
+    when = f"{frames[0]:g} to {frames[-1]:g}" if frames else "always"
+    return ("muted, " if g.muted else "") + ("springy, " if g.spring else "") + when
+
+
+def _figure_words(f: Figure) -> str:
+    """What is not as usual with a figure, in a few words."""
+    found = [w for w, on in (("no gravity", not f.gravity), ("no wind", not f.wind), ("with a speed", any(f.velocity)),
+                             ("with a spin", any(f.spin))) if on]  # fmt: skip
+    return ", ".join(found)
+
+
+def _spring(d: "Details", f: Figure, g: Group, spring: Spring) -> None:
+    """How a springy group swings."""
+    w = d.window_
+
+    def put(sc: Scene, **values: object) -> Scene:
+        return edit.group(sc, f.id, g.id, spring=spring.changed(**values))
+
+    for label, name, unit, step, decimals, high, reset, tip in (
+        ("Frequency", "frequency", "Hz", 0.02, 2, 50.0, 3.0, "How often it swings in a second."),
+        ("Damping", "ratio", "", 0.005, 2, 5.0, 0.2, "0 swings on for ever, 1 returns without swinging over."),
+        ("Share shown", "shown", "", 0.005, 2, 1.0, 1.0, "How much of the swing is seen."),
+        (
+            "Share of gravity",
+            "gravity",
+            "",
+            0.005,
+            2,
+            1.0,
+            0.0,
+            "0 keeps the keyed pose, 1 hangs with its whole weight.",
+        ),
+    ):
+
+        def change(sc: Scene, v: float, name: str = name) -> Scene:
+            return put(sc, **{name: v})
+
+        d.number(label, getattr(spring, name), unit, change, words=f"Change the {label.lower()}", step=step, decimals=decimals,
+                 low=0.05 if name == "frequency" else 0, high=high, reset=reset, tip=tip)  # fmt: skip
+    beat = w.rhythm_of(f, g)
+    if beat is not None:
+        d.add(faint(f"The keys move at {beat:.1f} a second here: a frequency near it swings most."))
+        d.add(
+            button(f"Swing at {beat:.1f} Hz", lambda: d.edit("Swing with the keys", lambda sc: put(sc, frequency=beat)))
+        )
+    d.toggle("Collides", spring.collides, lambda on: d.edit("Collide", lambda sc: put(sc, collides=on)),
+             "Off: passes through everything, which is calmer for ears and straps.")  # fmt: skip
+    d.add(button("Not springy", lambda: d.edit("Not springy", lambda sc: edit.group(sc, f.id, g.id, spring=None))))
+
+
+def _returns(d: "Details", f: Figure, g: Group) -> None:
+    """What a group comes back to."""
+    words = {"keys": "its keys", "pose": "the pose it has then"} | {c.name: f"the clip {c.name}" for c in f.clips}
+
+    def choose(text: str) -> None:
+        name = next(k for k, v in words.items() if v == text)
+        values = {"returns": name, "clip": None} if name in ("keys", "pose") else {"returns": "clip", "clip": name}
+        d.edit("Change what it comes back to", lambda sc: edit.group(sc, f.id, g.id, **values))
+
+    d.choice("Comes back to", list(words.values()), words[(g.clip or "keys") if g.returns == "clip" else g.returns], choose,
+             "When the ramp out begins. Another clip starts where the body is.")  # fmt: skip
+    d.toggle("Feet step", g.planted, lambda on: d.edit("Feet step", lambda sc: edit.group(sc, f.id, g.id, planted=on)),
+             "On the way back a foot on the ground stays there, then steps to where it is going.")  # fmt: skip
 
 
 def _group(d: "Details", f: Figure, g: Group) -> None:
@@ -101,7 +171,12 @@ def _group(d: "Details", f: Figure, g: Group) -> None:
                 words="Change the interval", step=0.5, decimals=0, low=0 if "ramp" in key else -1e6, tip=tip,
             )  # fmt: skip
     frame = d.session.frame
-    for label, name, tip in FIRMNESS:
+    if g.spring is not None:
+        _spring(d, f, g, g.spring)
+    elif any(k.value == 1.0 for k in keys[:-1]) and keys[-1].value == 0.0 and keys[-1].frame <= d.session.scene.end:
+        _returns(d, f, g)
+    firm_lanes = FIRMNESS if g.spring is None else FIRMNESS[1:]
+    for label, name, tip in firm_lanes:
         lane: Lane = getattr(g, name)
 
         def firm(sc: Scene, v: float, name: str = name) -> Scene:
@@ -112,7 +187,10 @@ def _group(d: "Details", f: Figure, g: Group) -> None:
 
         d.number(label, float(lane.value(frame)), "", firm, words=f"Change the {name}", step=0.005, decimals=2, low=0, high=1,
                  reset=0, tip=tip + (" Keyed: changes the key at this frame." if lane.keys else ""))  # fmt: skip
-    d.add(buttons(*((f"Key {name}", partial(w.key_lane, f.id, g.id, name)) for name in ("tone", "steadiness", "calm"))))
+    d.add(buttons(*((f"Key {name}", partial(w.key_lane, f.id, g.id, name)) for _, name, _ in firm_lanes)))
+    if g.spring is None:
+        d.add(button("Make it springy", lambda: d.edit("Make springy", lambda sc: edit.group(sc, f.id, g.id, spring=Spring())),
+                     tip="Its joints swing about their keys at a frequency of their own."))  # fmt: skip
     if g.start_bone is not None and not g.bones:
         names = [b.bone for b in f.bodies]
         d.choice("Begins at", names, g.start_bone, lambda n: w.begin_group_at(f.id, g.id, n),
@@ -131,8 +209,8 @@ def _held(d: "Details", f: Figure) -> None:
     """Pins, welds and ties with their frames; pushes."""
     s, w = d.session, d.window_
     mine = [x for x in s.scene.links if f.id in (x.a.figure, x.b.figure if x.b else None)]
-    if mine:
-        d.add(rule(), section("Held"))
+    if mine and not d.fold("Held", f"{len(mine)}", True):
+        mine = []
     for link in mine:
         ends = f"{link.a.body} – {link.b.body if link.b else 'world'}"
         d.add(row(f"{link.kind}: {ends}", button("Remove", partial(w.remove_link, link.id), name=f"Remove {link.id}")))
@@ -148,10 +226,17 @@ def _held(d: "Details", f: Figure) -> None:
         )
         d.number("until", stop if stop is not None else s.scene.end + 1, "", partial(put, field="stop"),
                  words="Change when it holds", step=0.5, decimals=0)  # fmt: skip
+        if link.kind == "pin":
+
+            def give(sc: Scene, v: float, link_id: str = link.id) -> Scene:
+                return edit.scene(sc, links=edit.replace(sc.links, link_id, lambda x: x.changed(frequency=v)))
+
+            d.number("Gives way at", link.frequency, "Hz", give, words="Change how it gives", step=0.05, low=0, high=50, reset=0,
+                     tip="0 is rigid. Above, it holds like a spring of this rate.")  # fmt: skip
     pushes = [p for p in s.scene.pushes if p.figure == f.id]
     for p in pushes:
-        d.add(rule(), section(f"Push on {p.body}"))
-        _push(d, f, p)
+        if d.fold(f"Push on {p.body}", f"frame {p.start:g}", True):
+            _push(d, f, p)
 
 
 def _push(d: "Details", f: Figure, p: Push) -> None:
@@ -190,114 +275,3 @@ def _push(d: "Details", f: Figure, p: Push) -> None:
     change = float(np.linalg.norm(p.impulse)) / max(mass, 1e-9)
     d.add(faint(f"Changes the speed of {p.body} alone by {change:.1f} m/s."))
     d.add(button("Remove this push", partial(w.remove_push, p.id), icon="close"))
-
-
-def _world(d: "Details") -> None:
-    s, w = d.session, d.window_
-    sc, frame = s.scene, float(round(s.frame))
-    d.toggle("Ground", sc.ground is not None, lambda on: d.edit("Ground", lambda x: _set_ground(x, on)))
-    now = gravity_at(sc, np.array([frame]))[0]
-    strength = float(np.linalg.norm(now))
-    tilt = math.degrees(math.acos(min(max(-now[1] / strength, -1.0), 1.0))) if strength > 0 else 0.0
-    heading = math.degrees(math.atan2(now[0], now[2]))
-
-    def gravity(x: Scene, strength: float, tilt: float, heading: float) -> Scene:
-        t, h = math.radians(tilt), math.radians(heading)
-        value = (strength * math.sin(t) * math.sin(h), -strength * math.cos(t), strength * math.sin(t) * math.cos(h))
-        if x.gravity_lane.keys:
-            return edit.scene(x, gravity_lane=edit.vector_at(x.gravity_lane, float(round(s.frame)), value))
-        return edit.scene(x, gravity=value)
-
-    d.number("Gravity", strength, "m/s²", lambda x, v: gravity(x, v, tilt, heading),
-             words="Change gravity", step=0.05, decimals=2, low=0, high=100, reset=9.81)  # fmt: skip
-    d.number("Tilted", tilt, "°", lambda x, v: gravity(x, max(strength, 1e-9), v, heading),
-             words="Change gravity", step=0.5, low=0, high=180, reset=0, tip="From straight down.")  # fmt: skip
-    d.number("Towards", heading, "°", lambda x, v: gravity(x, max(strength, 1e-9), tilt, v),
-             words="Change gravity", step=1, low=-180, high=180, reset=0, tip="Of the tilt, about the upright axis; 0 is along z.")  # fmt: skip
-    keyed = "keyed" if sc.gravity_lane.keys else "not keyed"
-    d.add(buttons(("Key gravity", w.key_gravity), ("Unkey", w.unkey_gravity)), faint(f"Gravity is {keyed}."))
-    blow = wind_at(edit.scene(sc, gusts=type(sc.gusts)()), np.array([frame]))[0]
-    speed, toward = float(np.hypot(blow[0], blow[2])), math.degrees(math.atan2(blow[0], blow[2]))
-
-    def wind(x: Scene, speed: float, toward: float) -> Scene:
-        value = (speed * math.sin(math.radians(toward)), 0.0, speed * math.cos(math.radians(toward)))
-        if x.wind_lane.keys:
-            return edit.scene(x, wind_lane=edit.vector_at(x.wind_lane, float(round(s.frame)), value))
-        return edit.scene(x, wind=value)
-
-    d.number(
-        "Wind",
-        speed,
-        "m/s",
-        lambda x, v: wind(x, v, toward),
-        words="Change the wind",
-        step=0.1,
-        low=0,
-        high=100,
-        reset=0,
-    )
-    if speed > 0.0:
-        d.number(
-            "Blows towards",
-            toward,
-            "°",
-            lambda x, v: wind(x, speed, v),
-            words="Change the wind",
-            step=1,
-            low=-180,
-            high=180,
-        )
-        d.add(buttons(("Key wind", w.key_wind), ("Unkey wind", w.unkey_wind)))
-        d.number("Gusts", sc.gusts.strength, "", lambda x, v: edit.scene(x, gusts=x.gusts.changed(strength=v)),
-                 words="Change the gusts", step=0.01, decimals=2, low=0, high=3, reset=0, tip="Share of the speed that varies.")  # fmt: skip
-        d.number("Gusts a second", sc.gusts.rate, "", lambda x, v: edit.scene(x, gusts=x.gusts.changed(rate=v)),
-                 words="Change the gusts", step=0.01, decimals=2, low=0.01, high=20, reset=0.5)  # fmt: skip
-        d.number("Chance", sc.gusts.seed, "", lambda x, v: edit.scene(x, gusts=x.gusts.changed(seed=round(v))),
-                 words="Change the gusts", step=0.1, decimals=0, low=0, high=9999, tip="Another number, other gusts.")  # fmt: skip
-    d.number("Substeps", sc.substeps, "", lambda x, v: edit.scene(x, substeps=round(v)),
-             words="Change substeps", step=0.2, decimals=0, low=1, high=200, reset=10,
-             tip="Steps of the simulation in each frame. More is finer and slower.")  # fmt: skip
-    d.number("Warm-up", sc.warm_up, "frames", lambda x, v: edit.scene(x, warm_up=round(v)),
-             words="Change the warm-up", step=0.5, decimals=0, low=0, high=10000, reset=0,
-             tip="Simulated before the first frame with its pose held, so that what hangs already hangs.")  # fmt: skip
-
-
-def _obstacle(d: "Details", o: Obstacle) -> None:
-    """Place at this frame, keys, speed and surface."""
-    s, w = d.session, d.window_
-    frame = float(round(s.frame))
-    p, q = obstacle_motion(o, np.array([frame, frame + 0.01]))
-    speed = float(np.linalg.norm(p[1] - p[0])) * s.scene.rate / 0.01
-    d.add(faint(f"Moves at {speed:.1f} m/s here; {len(o.keys)} keys."))
-
-    def place(sc: Scene, v: float, k: int) -> Scene:
-        new = p[0].copy()
-        new[k] = v
-        return _keyed(sc, o, MotionKey(frame=frame, position=tuple(new), rotation=tuple(q[0])))
-
-    for k, axis in enumerate("xyz"):
-        d.number(f"{o.name} {axis}", p[0][k], "m", partial(place, k=k), words=f"Move {o.name}", step=0.01, decimals=2)
-    for k, axis in enumerate("xyz"):
-
-        def turned(sc: Scene, v: float, k: int = k) -> Scene:
-            step = np.zeros(3)
-            step[k] = math.radians(v)
-            new = rotation.multiply(rotation.from_rotation_vector(step), q[0])
-            return _keyed(sc, o, MotionKey(frame=frame, position=tuple(p[0]), rotation=tuple(new)))
-
-        d.number(f"Turn {o.name} about {axis}", 0.0, "°", turned, words=f"Turn {o.name}", step=0.5, reset=None)
-    d.number(f"{o.name} friction", o.friction, "", lambda sc, v: edit.obstacle(sc, o.id, friction=v),
-             words="Change friction", step=0.01, decimals=2, low=0, high=5, reset=0.6)  # fmt: skip
-    d.add(buttons(("Key here", partial(w.key_obstacle, o.id)), ("At speed", partial(w.arrive_at_speed, o.id)),
-                  ("Remove", partial(w.remove_obstacle, o.id))))  # fmt: skip
-
-
-def _keyed(sc: Scene, o: Obstacle, key: MotionKey) -> Scene:
-    """Move an obstacle that stands still as a whole; else key its place at the frame."""
-    if len(o.keys) == 1:
-        return edit.obstacle(sc, o.id, keys=(key.changed(frame=o.keys[0].frame),))
-    return edit.motion_key(sc, o.id, key)
-
-
-def _set_ground(s: Scene, on: bool) -> Scene:
-    return edit.scene(s, ground=Ground() if on else None)

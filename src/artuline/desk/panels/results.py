@@ -3,7 +3,8 @@
 from functools import partial
 from typing import TYPE_CHECKING
 
-from PySide6.QtWidgets import QCheckBox, QComboBox, QLabel
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QLabel, QWidget
 
 from artuline.core.errors import ArtulineError
 from artuline.core.run.measures import worst_moments
@@ -15,6 +16,10 @@ from artuline.desk.plot import QUANTITIES, Plot
 
 if TYPE_CHECKING:
     from artuline.desk.details import Details
+
+
+VIEWS = {"over": "over each other", "beside": "side by side", "wiped": "wiped"}
+ROWS = 12  # of the table of differences
 
 
 def fill_takes(d: "Details", f: Figure) -> None:
@@ -65,8 +70,16 @@ def fill_takes(d: "Details", f: Figure) -> None:
         d.window_.compare_with,
         "Shown as the echo, and in the plot.",
     )
-    d.add(rule(), section("Over time"))
     w = d.window_
+    d.choice(
+        "View",
+        list(VIEWS.values()),
+        VIEWS[w.stage.compare],
+        w.compare_by,
+        "How the two are seen together on the stage.",
+    )
+    _against(d, ref)
+    d.add(rule(), section("Over time"))
     d.choice("Plot", QUANTITIES, w.plotted, w.plot)
     figure_bones = s.selection.bones if s.selection.figure == f.id else frozenset()
     body = next((b.id for b in f.bodies if b.bone in figure_bones), None)
@@ -83,6 +96,40 @@ def fill_takes(d: "Details", f: Figure) -> None:
     _bracket(d)
     d.add(rule(), button("Remove this take", d.window_.remove_take, icon="close"))
     d.add(faint("Next: turn the take into keys in Curves."))
+
+
+def _against(d: "Details", ref: TakeRef) -> None:
+    """A table of the settings that differ between this take and the one beside it."""
+    other = next((t for t in d.session.scene.takes if t.id == d.window_.stage.echo_take), None)
+    if other is None:
+        return
+    try:
+        changed = paths.differences(settings_of(other, d.session.assets), settings_of(ref, d.session.assets))
+    except ArtulineError:
+        return
+    if not changed:
+        d.add(faint("Both were made with the same settings."))
+        return
+    if not d.fold("What differs", f"{len(changed)} settings", True):
+        return
+    table = QWidget()
+    grid = QGridLayout(table)
+    grid.setContentsMargins(0, 0, 0, 0)
+    grid.setHorizontalSpacing(8)
+    grid.setColumnStretch(0, 1)
+    for k, words in enumerate(("", other.name, ref.name)):
+        head = QLabel(words)
+        head.setObjectName("small")
+        grid.addWidget(head, 0, k, Qt.AlignmentFlag.AlignRight if k else Qt.AlignmentFlag.AlignLeft)
+    for i, (path, before, after) in enumerate(changed[:ROWS], 1):
+        name = QLabel(path.split("].")[-1])
+        name.setToolTip(path)
+        grid.addWidget(name, i, 0)
+        for k, value in enumerate((before, after), 1):
+            grid.addWidget(QLabel(value[:14] or "none"), i, k, Qt.AlignmentFlag.AlignRight)
+    d.add(table)
+    if len(changed) > ROWS:
+        d.add(faint(f"and {len(changed) - ROWS} more"))
 
 
 def _differences(d: "Details", ref: TakeRef) -> None:
