@@ -110,6 +110,10 @@ class Details(QScrollArea):
             self._folds[self.station, heading.accessibleName()] = True
         self.rebuild()
 
+    def show_bottom(self) -> None:
+        """Scroll to the end of the panel, once it is laid out."""
+        QTimer.singleShot(0, lambda: self.verticalScrollBar().setValue(self.verticalScrollBar().maximum()))
+
     def add(self, *widgets: QWidget) -> None:
         """Put widgets below each other."""
         for w in widgets:

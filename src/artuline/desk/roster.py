@@ -2,8 +2,8 @@
 
 from typing import Any
 
-from PySide6.QtCore import QItemSelectionModel, QRect, Qt, QTimer
-from PySide6.QtGui import QPainter
+from PySide6.QtCore import QItemSelectionModel, QPoint, QRect, Qt, QTimer, Signal
+from PySide6.QtGui import QMouseEvent, QPainter, QPen
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QStyledItemDelegate,
@@ -17,7 +17,13 @@ from artuline.desk import theme
 from artuline.desk.session import Session
 from artuline.view.stage import bone_handover
 
-FIGURE, BONE, STATE, SHARE = (int(Qt.ItemDataRole.UserRole) + k for k in range(4))
+FIGURE, BONE, STATE, SHARE, GROUP, TARGET = (int(Qt.ItemDataRole.UserRole) + k for k in range(6))
+START = 92  # pixels from the right at which the mark of a group's start stands
+
+
+def _start_box(row: QRect) -> QRect:
+    """Where the mark is that a group begins at a bone; it can be dragged to another."""
+    return QRect(row.right() - START, row.top(), 18, row.height())
 
 
 def _words(index) -> str:
@@ -37,11 +43,13 @@ class _Marks(QStyledItemDelegate):
         super().initStyleOption(option, index)
         # typing of Qt's stubs: the option's fields are plain attributes
         item: Any = option
-        room = item.rect.width() - (72 if _words(index) else 24)
+        room = item.rect.width() - (START + 2 if index.data(GROUP) else 72 if _words(index) else 24)
         item.text = item.fontMetrics.elidedText(item.text, Qt.TextElideMode.ElideRight, room)
 
     def paint(self, painter: QPainter, option: QStyleOptionViewItem, index) -> None:
         super().paint(painter, option, index)
+        if index.data(GROUP) or index.data(TARGET):
+            self._paint_start(painter, _start_box(option.rect), bool(index.data(TARGET)))
         state = index.data(STATE)
         if state is None:
             return
@@ -70,13 +78,29 @@ class _Marks(QStyledItemDelegate):
             painter.drawEllipse(mark.adjusted(1, 1, -1, -1))
         painter.restore()
 
+    @staticmethod
+    def _paint_start(painter: QPainter, box: QRect, target: bool) -> None:
+        """A hook that opens downwards: from here down; in outline where it would come to."""
+        painter.save()
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        tint = theme.color("vermilion_text")
+        painter.setPen(QPen(tint, 1.8, Qt.PenStyle.DotLine if target else Qt.PenStyle.SolidLine))
+        x, y = box.center().x(), box.center().y()
+        painter.drawPolyline([QPoint(x - 5, y - 5), QPoint(x + 2, y - 5), QPoint(x + 2, y + 4)])
+        painter.drawPolyline([QPoint(x - 1, y + 1), QPoint(x + 2, y + 5), QPoint(x + 5, y + 1)])
+        painter.restore()
+
 
 class Roster(QTreeWidget):
     """A tree of figures and bones; its selection is the session's."""
 
+    group_moved = Signal(str, str, str)
+
     def __init__(self, session: Session):
         super().__init__()
         self.session = session
+        self._dragged: tuple[str, str] | None = None
+        self._target: QTreeWidgetItem | None = None
         self.setHeaderHidden(True)
         self.setIndentation(10)
         self.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
@@ -127,6 +151,8 @@ class Roster(QTreeWidget):
         """Refresh the state marks."""
         for f in self.session.scene.figures:
             share = bone_handover(f, self.session.frame)
+            top = f.bones[min((f.bone_index[b.bone] for b in f.bodies), default=0)].name
+            starts = {g.start_bone or top: g for g in f.groups if not g.bones}
             for b in f.bones:
                 item = self._items.get((f.id, b.name))
                 if item is None:
@@ -134,7 +160,53 @@ class Roster(QTreeWidget):
                 state = "body" if b.name in f.body_of else ("merged" if f.bodies and b.deforms else "")
                 item.setData(0, STATE, state)
                 item.setData(0, SHARE, float(share[f.bone_index[b.name]]))
+                group = starts.get(b.name)
+                item.setData(0, GROUP, group.id if group else None)
+                item.setToolTip(0, f"{group.name}: drag the hook to begin at another bone" if group else "")
         self.viewport().update()
+
+    # dragging where a group begins
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        item = self.itemAt(event.position().toPoint())
+        marked = item is not None and item.data(0, GROUP) and event.button() == Qt.MouseButton.LeftButton
+        if item is not None and marked and _start_box(self.visualItemRect(item)).contains(event.position().toPoint()):
+            self._dragged = item.data(0, FIGURE), item.data(0, GROUP)
+            self.viewport().setCursor(Qt.CursorShape.ClosedHandCursor)
+            return
+        super().mousePressEvent(event)
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        if self._dragged is None:
+            super().mouseMoveEvent(event)
+            return
+        item = self.itemAt(event.position().toPoint())
+        fits = (
+            item is not None
+            and item.data(0, BONE)
+            and item.data(0, FIGURE) == self._dragged[0]
+            and item.data(0, STATE) == "body"
+        )
+        self._aim(item if fits else None)
+
+    def _aim(self, item: QTreeWidgetItem | None) -> None:
+        if self._target is not None:
+            self._target.setData(0, TARGET, None)
+        self._target = item
+        if item is not None:
+            item.setData(0, TARGET, True)
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        dragged, target = self._dragged, self._target
+        if dragged is None:
+            super().mouseReleaseEvent(event)
+            return
+        bone = target.data(0, BONE) if target is not None else None
+        self._dragged = None
+        self._aim(None)
+        self.viewport().unsetCursor()
+        if bone is not None:
+            self.group_moved.emit(*dragged, bone)
 
     def _chosen(self) -> None:
         if self._quiet:

@@ -300,7 +300,7 @@ class Stage(StageTools):
             painter.drawRoundedRect(QRectF(edge - 7, self.height() / 2 - 14, 14, 28), 3, 3)
             for x in (-2.0, 2.0):
                 painter.drawLine(QPointF(edge + x, self.height() / 2 - 6), QPointF(edge + x, self.height() / 2 + 6))
-        y = self.height() - 18.0
+        y = 46.0
         wide = painter.fontMetrics().horizontalAdvance(other)
         self._halo(painter, QPointF(edge - wide - 12, y), other)
         self._halo(painter, QPointF(edge + 12, y), ref.name)
@@ -359,6 +359,8 @@ class Stage(StageTools):
                 break
             mesh = mesh_of(figure, self.session.assets)
             points.append(mesh.skin(state.matrices) if mesh is not None else state.matrices[:, :3, 3])
+        if len(points) == len(states) and self._compares():
+            points += [state.matrices[:, :3, 3] for state in self._other_states()]
         if points:
             self.camera = self.camera.framed(np.concatenate(points))
             self.refresh()

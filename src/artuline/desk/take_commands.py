@@ -1,11 +1,14 @@
 """The window's commands of Takes: brackets, comparing, settings of a take."""
 
+from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QObject, Signal
 
 from artuline.core.errors import ArtulineError
 from artuline.core.run.bracket import Cell, Span, run_bracket, values_of
+from artuline.core.run.build import group_of
+from artuline.core.run.measures import Measure
 from artuline.core.run.record import back_to_settings, keep_take
 from artuline.core.run.take import Take
 from artuline.core.scene import edit, paths
@@ -19,6 +22,11 @@ if TYPE_CHECKING:
     from artuline.desk.session import Session
     from artuline.desk.stage import Stage
     from artuline.desk.strip import Strip
+
+
+PLOT_OF = {
+    "Pressed in": "penetration", "Beyond a limit": "limit used", "Shaking": "shaking", "Fastest": "speed", "Foot slides": "height",
+}  # fmt: skip
 
 
 class _Found(QObject):
@@ -36,6 +44,7 @@ class TakeCommands:
     strip: "Strip"
     details: "Details"
     bracket_view: "BracketView"
+    go_to: Callable[[int, str], None]
 
     def _begin_takes(self) -> None:
         self.plotted = "speed"
@@ -63,7 +72,8 @@ class TakeCommands:
     def compare_by(self, words: str) -> None:
         """See both over each other, side by side, or wiped."""
         self.stage.compare = next(k for k, v in VIEWS.items() if v == words)
-        self.stage.refresh()
+        self.stage.frame_selection()
+        self.details.rebuild()
 
     def other_take(self) -> Take | None:
         """The take that is shown as the echo; None for the keys."""
@@ -81,6 +91,53 @@ class TakeCommands:
             assets = self.session.assets
             self.session.edit(f"Back to the settings of {ref.name}", lambda s: back_to_settings(s, assets, ref.id))
 
+    # worst moments
+
+    def go_to_measure(self, m: Measure) -> None:
+        """Go to a worst moment: its frame, its body, and the plot that shows it."""
+        self.plotted = PLOT_OF.get(m.name, self.plotted)
+        self.go_to(m.frame, m.where)
+        self.details.rebuild()
+
+    def _remedy(self, m: Measure) -> tuple[str, float, float] | None:
+        """What usually helps against a worst moment, as a setting of the bracket with its range; None if there is no such number."""
+        s = self.session.scene
+        if m.name in ("Pressed in", "Joint apart"):
+            return "substeps", s.substeps, 4.0 * s.substeps
+        for f in s.figures:
+            body = next((b for b in f.bodies if m.where in (b.id, b.bone, f"{f.name} {b.id}")), None)
+            group = group_of(f, body.bone) if body is not None else None
+            if body is None or group is None:
+                continue
+            whose = f" ({f.name})" if len(s.figures) > 1 else ""
+            if m.name == "Shaking":
+                return f"calm: {group.name}{whose}", 0.0, 0.6
+            if m.name == "Beyond a limit":
+                return f"tone: {group.name}{whose}", 0.0, max(float(group.tone.value(m.frame)), 0.2)
+            if m.name == "Fastest":
+                return f"drag: {body.id}", 0.0, 4.0
+            if m.name == "Foot slides" and len(group.handover.keys) == 4:
+                k = [k.frame for k in group.handover.keys]
+                return f"ramp out from: {group.name}{whose}", k[1] + 0.3 * (k[3] - k[1]), k[3] - 6.0
+        return None
+
+    def remedy_words(self, m: Measure) -> str:
+        """The setting that usually helps against a worst moment; empty if there is none."""
+        found = self._remedy(m)
+        return found[0] if found is not None else ""
+
+    def try_remedy(self, m: Measure) -> None:
+        """Set the bracket to what usually helps against a worst moment."""
+        self.go_to_measure(m)
+        found = self._remedy(m)
+        if found is None or found[0] not in self.offered_settings():
+            return
+        self.bracket_setting, self.second_setting = found[0], ""
+        self.bracket_range = (found[1], found[2], 6)
+        self.details.rebuild()
+        self.details.show_bottom()
+        self.strip.tell(f"The bracket is set to {found[0]}: run it to see what helps.")
+
     # brackets
 
     def offered_settings(self) -> dict[str, str]:
@@ -93,12 +150,15 @@ class TakeCommands:
                 if g.spring is not None:
                     for name in ("frequency", "ratio", "shown", "gravity"):
                         found[f"springy {name}: {g.name}{whose}"] = f"figures[{f.id}].groups[{g.id}].spring.{name}"
+                if len(g.handover.keys) == 4:
+                    found[f"ramp out from: {g.name}{whose}"] = f"figures[{f.id}].groups[{g.id}].handover.keys[2].frame"
                 for lane in ("tone", "steadiness", "calm"):
                     found[f"{lane}: {g.name}{whose}"] = f"figures[{f.id}].groups[{g.id}].{lane}"
             chosen = self.session.selection
             if chosen.figure == f.id:
                 for b in f.bodies:
                     if b.bone in chosen.bones:
+                        found[f"drag: {b.id}"] = f"figures[{f.id}].bodies[{b.id}].drag"
                         found[f"friction: {b.id}"] = f"figures[{f.id}].bodies[{b.id}].friction"
                         if b.id in f.joint_of:
                             found[f"soft limit: {b.id}"] = f"figures[{f.id}].joints[{b.id}].limit_frequency"

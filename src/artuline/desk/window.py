@@ -291,6 +291,7 @@ class Window(SetupCommands, JointCommands, BlendCommands, TakeCommands, FileComm
         self.stage.shape_edit = lambda sc, figure, body: self.mirrored(sc, figure, {body})
         self.later.ready.connect(self.stage.refresh)
         self.later.ready.connect(self.details.rebuild)
+        self.roster.group_moved.connect(self.begin_group_at)
         s.selection_changed.connect(self._new_selection)
         self._watching = QTimer(self)
         self._watching.setInterval(40)

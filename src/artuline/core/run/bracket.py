@@ -18,6 +18,7 @@ from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Scene
 
 MOST = 64  # runs
+NICE = 10  # how far the processes stand back
 
 
 @dataclass(frozen=True)
@@ -130,7 +131,8 @@ def _pool(workers: int | None) -> ProcessPoolExecutor:
     """Processes that stay for the next bracket: starting them takes longer than a run."""
     count = workers or os.cpu_count() or 1
     if count not in _pools:
-        _pools[count] = ProcessPoolExecutor(count, multiprocessing.get_context("spawn"))
+        # the window that waits for them comes first
+        _pools[count] = ProcessPoolExecutor(count, multiprocessing.get_context("spawn"), os.nice, (NICE,))
     return _pools[count]
 
 

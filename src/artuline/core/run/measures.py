@@ -27,7 +27,6 @@ class Measure:
     frame: int
     where: str
     help: str
-    path: str = ""
 
     @property
     def text(self) -> str:
@@ -116,7 +115,6 @@ def worst_moments(scene: Scene, take: Take) -> list[Measure]:
             "mm",
             2.0,
             "More substeps, or a softer ramp out.",
-            "substeps",
         ),
         (
             "Beyond a limit",
@@ -126,22 +124,21 @@ def worst_moments(scene: Scene, take: Take) -> list[Measure]:
             "°",
             3.0,
             "Widen the range, or lower the tone.",
-            "",
         ),
-        ("Joint apart", take.separation, take.joint_names, 1000.0, "mm", 0.5, "More substeps.", "substeps"),
-        ("Shaking", jitter(take, scene.rate), take.names, 1.0, "°", 1.5, "A little calm, or less tone.", ""),
-        ("Fastest", speeds(take, scene.rate), take.names, 1.0, "m/s", 12.0, "A slower obstacle, or some drag.", ""),
+        ("Joint apart", take.separation, take.joint_names, 1000.0, "mm", 0.5, "More substeps."),
+        ("Shaking", jitter(take, scene.rate), take.names, 1.0, "°", 1.5, "A little calm, or less tone."),
+        ("Fastest", speeds(take, scene.rate), take.names, 1.0, "m/s", 12.0, "A slower obstacle, or some drag."),
     )
-    for name, values, names, scale, unit, bad, words, path in rows:
+    for name, values, names, scale, unit, bad, words in rows:
         if not values.size or not len(names):
             continue
         values = values[:, : len(names)]
         i, k = np.unravel_index(int(values.argmax()), values.shape)
         value = scale * float(values[i, k])
-        found.append((value / bad, Measure(name, value, unit, int(take.frames[i]), names[k], words, path)))
+        found.append((value / bad, Measure(name, value, unit, int(take.frames[i]), names[k], words)))
     slide, frame, bone = foot_slide(scene, take)
     found.append(
-        (1000.0 * slide / 30.0, Measure("Foot slides", 1000.0 * slide, "mm", frame, bone, "A longer ramp out.", ""))
+        (1000.0 * slide / 30.0, Measure("Foot slides", 1000.0 * slide, "mm", frame, bone, "A longer ramp out."))
     )
     return [m for _, m in sorted(found, key=lambda x: -x[0])]
 

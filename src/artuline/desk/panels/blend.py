@@ -162,7 +162,7 @@ def _group(d: "Details", f: Figure, g: Group) -> None:
 
         for label, key, value, tip in (
             ("Physics from", "start", k0, "First frame that physics moves."),
-            ("back on keys at", "end", k3, "Frame at which the figure is exactly on its keys again."),
+            ("Back on keys at", "end", k3, "Frame at which the figure is exactly on its keys again."),
             ("Ramp in", "ramp_in", k1 - k0, "Frames over which the keys let go."),
             ("Ramp out", "ramp_out", k3 - k2, "Frames over which the figure returns to its keys."),
         ):

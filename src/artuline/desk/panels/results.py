@@ -4,7 +4,7 @@ from functools import partial
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QLabel, QWidget
+from PySide6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QHBoxLayout, QLabel, QWidget
 
 from artuline.core.errors import ArtulineError
 from artuline.core.run.measures import worst_moments
@@ -87,11 +87,23 @@ def fill_takes(d: "Details", f: Figure) -> None:
     d.add(faint(f"Of {body}." if body else "The most of all bodies; select one to see it alone."))
     d.add(rule(), section("Worst moments"))
     for m in worst_moments(s.scene, take):
-        go = button(
-            f"{m.name}: {m.text}", partial(w.go_to, m.frame, m.where), tip=f"{m.where}, frame {m.frame}. {m.help}"
-        )
+        line = QWidget()
+        both = QHBoxLayout(line)
+        both.setContentsMargins(0, 0, 0, 0)
+        go = button(f"{m.name}: {m.text}", partial(w.go_to_measure, m), tip=f"{m.where}, frame {m.frame}. {m.help}")
         go.setStyleSheet("text-align: left; padding: 0 8px;")
-        d.add(go)
+        both.addWidget(go, 1)
+        words = w.remedy_words(m)
+        if words:
+            both.addWidget(
+                button(
+                    "Try",
+                    partial(w.try_remedy, m),
+                    tip=f"{m.help} Sets a bracket of {words} below.",
+                    name=f"Try against: {m.name}",
+                )
+            )
+        d.add(line)
     d.add(rule(), section("Bracket"))
     _bracket(d)
     d.add(rule(), button("Remove this take", d.window_.remove_take, icon="close"))
@@ -110,7 +122,7 @@ def _against(d: "Details", ref: TakeRef) -> None:
     if not changed:
         d.add(faint("Both were made with the same settings."))
         return
-    if not d.fold("What differs", f"{len(changed)} settings", True):
+    if not d.fold("What differs", f"{len(changed)} settings" if len(changed) > 1 else "1 setting", True):
         return
     table = QWidget()
     grid = QGridLayout(table)
