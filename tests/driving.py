@@ -25,14 +25,29 @@ def finish(window, qtbot):
 
 
 def press(window, qtbot, text):
-    """Click the button of the details with this text."""
-    found = [b for b in window.details.findChildren(QPushButton) if b.text().startswith(text)]
+    """Click the button of the details with this text, unfolding what hides it."""
+
+    def look():
+        return [b for b in window.details.findChildren(QPushButton) if b.text().startswith(text)]
+
+    found = look()
+    if not found:
+        window.details.open_all()
+        found = look()
     assert found, [b.text() for b in window.details.findChildren(QPushButton)]
     qtbot.mouseClick(found[0], LEFT)
 
 
 def field(window, name):
-    made = [f for f in window.details.findChildren(NumberField) if f.accessibleName() == name]
+    """The number field of the details with this name, unfolding what hides it."""
+
+    def look():
+        return [f for f in window.details.findChildren(NumberField) if f.accessibleName() == name]
+
+    made = look()
+    if not made:
+        window.details.open_all()
+        made = look()
     assert made, name
     return made[0]
 

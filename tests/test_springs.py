@@ -89,9 +89,7 @@ def test_springy_parts_touch_nothing_unless_they_are_told_to():
         keys=(MotionKey(frame=0, position=(0.5, 1.85, 0.0)),),
     )
     swing = Spring(frequency=1.0, ratio=0.3, gravity=1.0)
-    free, stopped = (
-        angle(tail(swing.changed(collides=on), obstacles=(wall,))).min() for on in (False, True)
-    )
+    free, stopped = (angle(tail(swing.changed(collides=on), obstacles=(wall,))).min() for on in (False, True))
     assert free < -0.4 < -0.2 < stopped
 
 
