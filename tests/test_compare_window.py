@@ -258,3 +258,24 @@ def test_worst_moments_set_a_bracket_and_two_runs_are_compared_large(demo, qtbot
     view.grab()
     qtbot.mouseClick(view.large_button, LEFT)
     assert view._area.isVisible()
+
+
+def test_obstacles_come_from_files_and_limbs_from_a_list(demo, qtbot, tmp_path, monkeypatch):
+    import trimesh
+    from PySide6.QtWidgets import QFileDialog
+
+    path = tmp_path / "cleat.stl"
+    trimesh.creation.icosphere(2, 0.15).export(path)
+    for kind, filters in (("hull", "A mesh as its convex hull (*.stl)"), ("mesh", "A mesh as it is, hollow (*.stl)")):
+        monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *a, f=filters: (str(path), f))
+        press(demo, qtbot, "From a file")
+        made = demo.session.scene.obstacles[-1]
+        assert made.shape.kind == kind and demo.stage.obstacle == made.id
+    path.write_text("nothing")
+    count = len(demo.session.scene.obstacles)
+    demo.obstacle_from(path, "hull")
+    assert len(demo.session.scene.obstacles) == count and "cleat.stl" in demo.strip._message.toolTip()
+    demo.session.select(None, frozenset())
+    choose(demo, "Or a limb, from", "thigh_r")
+    assert group(demo, 1).start_bone == "thigh_r"
+    assert {"upper_arm_l", "upper_arm_r", "thigh_l", "thigh_r", "neck"} <= set(demo.session.scene.figures[0].limbs())

@@ -1,9 +1,13 @@
 """The window's commands of Blend, apart from the window itself."""
 
-from typing import TYPE_CHECKING
+from pathlib import Path
+from typing import TYPE_CHECKING, Literal
 
 import numpy as np
+from PySide6.QtWidgets import QFileDialog
 
+from artuline.core.errors import ArtulineError
+from artuline.core.geometry.rotation import Array
 from artuline.core.motion.keyed import obstacle_motion
 from artuline.core.motion.poses import unkey_pose
 from artuline.core.motion.rhythm import rhythm
@@ -23,6 +27,7 @@ from artuline.core.scene.model import (
     Spring,
     VectorLane,
 )
+from artuline.formats.mesh_read import KINDS, read_shape
 
 if TYPE_CHECKING:
     from artuline.desk.session import Session
@@ -229,13 +234,34 @@ class BlendCommands:
 
     def add_obstacle(self, kind: str) -> None:
         """A box or a ball in front of the present figure."""
-        name = edit.fresh_id(kind if kind != "sphere" else "ball", {o.id for o in self.session.scene.obstacles})
         shape = Shape(kind="box", half=(0.25, 0.25, 0.25)) if kind == "box" else Shape(kind="sphere", radius=0.2)
-        target = np.array(self.stage.camera.target)
-        place = target + 0.8 * self.stage.camera.axes()[0]
+        place = np.array(self.stage.camera.target) + 0.8 * self.stage.camera.axes()[0]
+        self._put_in("ball" if kind == "sphere" else kind, shape, place)
+
+    def ask_obstacle(self) -> None:
+        """Choose a file with a mesh, and make an obstacle of it."""
+        kinds = " ".join(f"*{k}" for k in KINDS)
+        filters = f"A mesh as its convex hull ({kinds});;A mesh as it is, hollow ({kinds})"
+        name, chosen = QFileDialog.getOpenFileName(self.stage.window(), "An obstacle from a file", "", filters)
+        if name:
+            self.obstacle_from(Path(name), "mesh" if "as it is" in chosen else "hull")
+
+    def obstacle_from(self, path: Path, kind: Literal["hull", "mesh"]) -> None:
+        """Make an obstacle of a mesh in a file."""
+        try:
+            shape, middle = read_shape(path, self.session.assets, kind)
+        except ArtulineError as error:
+            self.strip.tell(str(error), fault=True)
+            return
+        self._put_in(path.stem, shape, middle)
+
+    def _put_in(self, stem: str, shape: Shape, place: Array) -> None:
+        name = edit.fresh_id(stem or "obstacle", {o.id for o in self.session.scene.obstacles})
         key = MotionKey(frame=float(self.session.scene.start), position=tuple(float(v) for v in np.round(place, 3)))
         made = Obstacle(id=name, name=name, shape=shape, keys=(key,))
         self.session.edit(f"Add {name}", lambda s: edit.add_obstacle(s, made))
+        self.stage.obstacle = name
+        self.stage.obstacle_chosen.emit()
 
     def remove_obstacle(self, obstacle: str) -> None:
         """Take an obstacle away, with what is held by it."""

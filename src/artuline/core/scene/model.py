@@ -331,6 +331,15 @@ class Figure(Model):
                 found.add(b.name)
         return found
 
+    def limbs(self) -> list[str]:
+        """The bones with a body at which the tree of bodies branches: where limbs, the neck and the tail begin."""
+        above: dict[str, list[str]] = {}
+        for joint in self.joints:
+            above.setdefault(joint.parent, []).append(joint.child)
+        bone = {b.id: b.bone for b in self.bodies}
+        found = [bone[child] for children in above.values() if len(children) > 1 for child in children]
+        return sorted(found, key=lambda b: self.bone_index[b])
+
     def ruled(self, group: Group) -> set[str]:
         """Names of the bones that a group is about."""
         return set(group.bones) if group.bones else self.below(group.start_bone)

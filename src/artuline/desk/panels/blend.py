@@ -36,6 +36,10 @@ def fill(d: "Details", f: Figure) -> None:
             faint("Click a bone on the stage to let only it and all below it go limp, or hand over the whole figure.")
         )
         d.add(button("Hand over the whole figure", lambda: w.limp(None), icon="human-handsdown"))
+        limbs = f.limbs()
+        if limbs:
+            d.choice("Or a limb, from", ["…", *limbs], "…", lambda n: w.limp(n) if n != "…" else None,
+                     "Where limbs, neck and tail begin.")  # fmt: skip
     else:
         count = len([b for b in f.bodies if b.bone in f.below(bone)])
         d.add(faint(f"{count} bodies hang from {bone}." if count != 1 else f"One body hangs from {bone}."))
@@ -75,8 +79,9 @@ def fill(d: "Details", f: Figure) -> None:
             fill_obstacle(d, o)
     d.add(
         rule(),
-        buttons(("Add a box", partial(w.add_obstacle, "box")), ("Add a ball", partial(w.add_obstacle, "sphere"))),
-    )
+        buttons(("Add a box", partial(w.add_obstacle, "box")), ("Add a ball", partial(w.add_obstacle, "sphere")),
+                ("From a file…", w.ask_obstacle)),
+    )  # fmt: skip
     d.add(button("Run", w.run, icon="play-box-outline", primary=True, tip="Simulate the range (F5)"))
 
 
