@@ -6,10 +6,11 @@ from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtWidgets import QCheckBox, QLabel, QPushButton
 
 from artuline.core.motion.keyed import obstacle_motion
-from artuline.core.scene import edit
+from artuline.core.scene import edit, paths
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import MotionKey, Obstacle, Shape, Spring
 from artuline.demo.scenes import demo_scene
+from artuline.desk.dialogs import SettingDialog
 from artuline.desk.roster import _start_box
 from tests.driving import LEFT, drag, event_move, field, finish, press
 from tests.test_blend_window import _quick, choose, chosen, group  # noqa: F401
@@ -279,3 +280,41 @@ def test_obstacles_come_from_files_and_limbs_from_a_list(demo, qtbot, tmp_path, 
     choose(demo, "Or a limb, from", "thigh_r")
     assert group(demo, 1).start_bone == "thigh_r"
     assert {"upper_arm_l", "upper_arm_r", "thigh_l", "thigh_r", "neck"} <= set(demo.session.scene.figures[0].limbs())
+
+
+def test_any_number_of_the_scene_may_be_bracketed_and_pushes_vary_by_chance(demo, qtbot):
+    demo.set_station("Takes")
+    dialog = SettingDialog(demo, paths.numbers(demo.session.scene))
+    dialog.search.setText("forearm_l drag")
+    found = [dialog.list.item(i).data(Qt.ItemDataRole.UserRole) for i in range(dialog.list.count())]
+    assert found == ["figures[deckhand].bodies[forearm_l].drag", "figures[deckhand].bodies[forearm_l].spin_drag"]
+    assert dialog.chosen() == found[0]
+    demo.offer_setting(found[0])
+    assert demo.bracket_setting == found[0] and found[0] in demo.offered_settings()
+    demo.offer_setting("figures[deckhand].groups[group].handover.keys[2].frame")
+    assert demo.bracket_setting.startswith("ramp out from")
+    # a push that varies
+    demo.set_station("Blend")
+    chosen(demo, "chest")
+    press(demo, qtbot, "Push")
+    field(demo, "Scatter").changed.emit(0.5, True)
+    field(demo, "Chance").changed.emit(7.0, True)
+    push = demo.session.scene.pushes[0]
+    assert (push.scatter, push.seed) == (0.5, 7)
+    assert "chance of the push on chest" in demo.offered_settings()
+
+
+def test_a_hand_holds_another_figure(demo, qtbot):
+    """A second deckhand stands where the first one's hand is: the hold is between the two."""
+    f = demo.session.scene.figures[0]
+    other = f.changed(id="mate", name="mate", groups=(), position=(0.05, 0.0, 0.02))
+    demo.session.edit("mate", lambda s: edit.scene(s, figures=(*s.figures, other), obstacles=()))
+    chosen(demo, "hand_l")
+    demo.hold_selected()
+    link = demo.session.scene.links[0]
+    assert link.b is not None and link.b.figure == "mate" and link.b.body in ("hand_l", "forearm_l")
+    demo.session.stack.undo()
+    demo.session.edit("away", lambda s: edit.figure(s, "mate", position=(5.0, 0.0, 0.0)))
+    chosen(demo, "hand_l")
+    demo.hold_selected()
+    assert demo.session.scene.links[0].b is None

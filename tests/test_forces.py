@@ -160,3 +160,18 @@ def test_a_take_knows_where_the_hardest_contact_was():
     hit = int(np.argmax(take.contact[:, 0] > 0.0))
     np.testing.assert_allclose(take.touch[hit, 0], [-0.5, 0.0, 0.0], atol=2e-2)
     assert gravity_at(scene, np.array([0.0, 7.0])).shape == (2, 3)
+
+
+def test_a_push_may_vary_by_chance_from_a_seed():
+    def away(seed, scatter=0.4):
+        push = Push(
+            id="p", figure="floats", body="left", start=2.0, impulse=(0.0, 0.0, MASS), scatter=scatter, seed=seed
+        )
+        return fly(weightless(pushes=(push,)))[-1, 0] - [-0.5, 2.0, 0.0]
+
+    still = away(0, 0.0)
+    many = np.array([away(k) for k in range(40)]) - still
+    np.testing.assert_array_equal(away(3), away(3))
+    size = np.sqrt(np.mean(np.sum(many**2, axis=1))) / np.linalg.norm(still)
+    assert size == pytest.approx(0.4, rel=0.25)
+    assert np.linalg.norm(many.mean(axis=0)) < 0.15 * np.linalg.norm(still)

@@ -105,8 +105,19 @@ def main() -> None:
     while len(window.bracket_view.cells) < 9 or any(len(c.pictures) < 14 for c in window.bracket_view._cards):
         wait(50)
     window.bracket_view.choose(3)
+    window.bracket_view.choose(6, second=True)
+    window.bracket_view.pin(3)
     shot(window, "bracket")
-    window.bracket_view.hide()
+    window.adopt_cell()
+    s.set_frame(66)
+    window.compare_with("take 1")
+    window.compare_by("side by side")
+    window.stage.camera = Camera(target=(-0.7, 0.6, 2.3), yaw=1.05, pitch=0.25, distance=4.6)
+    shot(window, "compare")
+    window.compare_by("over each other")
+    window.stage.echo_take = None
+    s.stack.undo()
+    window.stage.camera = wide
     window.bake()
     finish(window)
     s.set_frame(76)
@@ -146,6 +157,11 @@ def main() -> None:
         window.stage.camera = Camera(target=aim, yaw=yaw, pitch=0.14, distance=distance)
         if name == "goat":
             shot(window, "goat")
+            window.set_station("Blend")
+            select(window, "tail")
+            shot(window, "springs")
+            select(window)
+            window.set_station("Takes")
         window._toggles["echo"].setChecked(name in ("numb", "goat"))
         window._show_changed()
         wait(500)

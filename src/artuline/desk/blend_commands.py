@@ -7,10 +7,12 @@ import numpy as np
 from PySide6.QtWidgets import QFileDialog
 
 from artuline.core.errors import ArtulineError
+from artuline.core.geometry import distance, rotation
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.keyed import obstacle_motion
 from artuline.core.motion.poses import unkey_pose
 from artuline.core.motion.rhythm import rhythm
+from artuline.core.motion.skeleton import rigid
 from artuline.core.run.forces import gravity_at
 from artuline.core.scene import edit
 from artuline.core.scene.model import (
@@ -35,6 +37,7 @@ if TYPE_CHECKING:
     from artuline.desk.strip import Strip
     from artuline.desk.timeline import Timeline
 
+REACH = 0.15  # metres from which something is held
 PUSH_SPEED = 2.0  # m/s that a new push gives its body alone
 
 
@@ -141,7 +144,7 @@ class BlendCommands:
     # holding on, pushes
 
     def hold_selected(self) -> None:
-        """Pin the chosen bodies where they are, from this frame on, to an obstacle they touch or to the world."""
+        """Pin the chosen bodies where they are, from this frame on, to an obstacle or another figure that they touch, or to the world."""
         found = self._present()
         if found is None or not found[1]:
             return
@@ -153,29 +156,34 @@ class BlendCommands:
             name = edit.fresh_id(f"hold {body.id}", taken)
             taken.add(name)
             point = np.mean([s.position for s in body.shapes], axis=0) if body.shapes else np.zeros(3)
-            near = self._nearest_obstacle(f, body.bone)
-            end = LinkEnd(body=near) if near is not None else None
+            end = self._nearest(f, body.bone)
             a = LinkEnd(figure=f.id, body=body.id, point=tuple(point))
             made.append(Link(id=name, name=name, kind="pin", a=a, b=end, start=frame))
         if made:
             self.session.edit("Hold", lambda s: edit.scene(s, links=(*s.links, *made)))
 
-    def _nearest_obstacle(self, f: Figure, bone: str) -> str | None:
-        """The obstacle that a bone is within a hand's breadth of at the present frame."""
-        from artuline.core.geometry import distance, rotation
+    def _nearest(self, f: Figure, bone: str) -> LinkEnd | None:
+        """The obstacle, or the body of another figure, that a bone is within a hand's breadth of at the present frame."""
+        s, frame = self.session.scene, np.array([self.session.frame])
+        states = self.stage.states()
+        index = next(i for i, x in enumerate(s.figures) if x.id == f.id)
+        place = states[index].matrices[f.bone_index[bone], :3, 3]
+        near: list[tuple[float, LinkEnd]] = []
 
-        index = next(i for i, x in enumerate(self.session.scene.figures) if x.id == f.id)
-        place = self.stage.states()[index].matrices[f.bone_index[bone], :3, 3]
-        best: tuple[float, str] | None = None
-        for o in self.session.scene.obstacles:
-            if o.shape.kind == "mesh":
-                continue
-            p, q = obstacle_motion(o, np.array([self.session.frame]))
-            local = rotation.rotate(rotation.conjugate(q[0]), place - p[0])
-            gap = float(distance.shape(local[None], o.shape)[0])
-            if gap < 0.15 and (best is None or gap < best[0]):
-                best = gap, o.id
-        return best[1] if best else None
+        def gap(shape: Shape, p: Array, q: Array) -> float:
+            return float(distance.shape(rotation.rotate(rotation.conjugate(q), place - p)[None], shape)[0])
+
+        for o in s.obstacles:
+            if o.shape.kind != "mesh":
+                p, q = obstacle_motion(o, frame)
+                near.append((gap(o.shape, p[0], q[0]), LinkEnd(body=o.id)))
+        for other, state in zip(s.figures, states):
+            p, q = rigid(state.matrices)
+            for body in other.bodies if other.id != f.id else ():
+                b = other.bone_index[body.bone]
+                near += [(gap(shape, p[b], q[b]), LinkEnd(figure=other.id, body=body.id)) for shape in body.shapes]
+        best = min(near, key=lambda x: x[0], default=None)
+        return best[1] if best is not None and best[0] < REACH else None
 
     def add_push(self) -> None:
         """Push the first chosen body at this frame in the direction of the view."""

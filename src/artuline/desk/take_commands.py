@@ -13,6 +13,7 @@ from artuline.core.run.record import back_to_settings, keep_take
 from artuline.core.run.take import Take
 from artuline.core.scene import edit, paths
 from artuline.core.scene.model import Scene
+from artuline.desk.dialogs import SettingDialog
 from artuline.desk.panels.results import VIEWS
 
 if TYPE_CHECKING:
@@ -49,6 +50,7 @@ class TakeCommands:
     def _begin_takes(self) -> None:
         self.plotted = "speed"
         self.bracket_setting = ""
+        self.other_settings: list[str] = []
         self.bracket_range = (0.0, 1.0, 9)
         self.bracket_ratios = False
         self.second_setting = ""
@@ -171,10 +173,25 @@ class TakeCommands:
         for p in s.pushes:
             for k, axis in enumerate("xyz"):
                 found[f"push on {p.body}, {axis}"] = f"pushes[{p.id}].impulse[{k}]"
+            if p.scatter > 0.0:
+                found[f"chance of the push on {p.body}"] = f"pushes[{p.id}].seed"
         if any(s.wind) or s.wind_lane.keys:
             found["gusts"] = "gusts.strength"
             found["chance of the gusts"] = "gusts.seed"
-        return found
+        # any other that was chosen from all there are
+        return found | {p: p for p in self.other_settings if p in dict(paths.numbers(s))}
+
+    def ask_setting(self) -> None:
+        """Choose any number of the scene for the bracket."""
+        dialog = SettingDialog(self.stage.window(), paths.numbers(self.session.scene))
+        if dialog.exec() and dialog.chosen() is not None:
+            self.offer_setting(str(dialog.chosen()))
+
+    def offer_setting(self, path: str) -> None:
+        """Offer a number of the scene by its path, and choose it for the bracket."""
+        if path not in self.offered_settings().values():
+            self.other_settings.append(path)
+        self.choose_bracket(next(k for k, v in self.offered_settings().items() if v == path))
 
     def choose_bracket(self, label: str) -> None:
         """Choose the setting of the bracket; its range starts around the present value."""

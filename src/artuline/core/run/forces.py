@@ -30,6 +30,16 @@ def wind_at(scene: Scene, frames: Array) -> Array:
     return steady * np.maximum(1.0 + gusts.strength * swell, 0.0)[:, None]
 
 
+def scattered(push: Push) -> Array:
+    """The impulse (3,) of a push, N s, with what chance adds: the same for the same seed."""
+    impulse = np.array(push.impulse)
+    if push.scatter == 0.0:
+        return impulse
+    chance = np.random.default_rng(int(push.seed)).standard_normal(3)
+    # of unit mean square length
+    return impulse + push.scatter * float(np.linalg.norm(impulse)) * chance / np.sqrt(3.0)
+
+
 def set_pushes(
     world: World, pushes: list[tuple[int, Push]], frame: float, rate: float, substeps: int, lift: Array | None = None
 ) -> None:
@@ -46,7 +56,7 @@ def set_pushes(
         if b["last"][i] == 0.0:
             # a body that has just been handed over is kicked for half of its first substep only
             strength *= substeps / (substeps - 0.5)
-        force = np.array(push.impulse) * strength
+        force = scattered(push) * strength
         p, q = world.outer_pose(i)
         arm = p + rotation.rotate(q, np.array(push.point)) - b["x"][i]
         b["push"][i, :3] += force

@@ -491,7 +491,8 @@ class Gusts(Model):
 
 class Push(Model):
     """A push on a body from frame ``start`` on, spread over ``frames``: impulse (N s) at a point of the body (m, its
-    bone's frame), and an impulse of rotation (N m s); both along the world's axes.
+    bone's frame), and an impulse of rotation (N m s); both along the world's axes. ``scatter``: share of the impulse's strength by which
+    it varies, in strength and direction, by chance from ``seed``.
     """
 
     id: Id
@@ -502,6 +503,8 @@ class Push(Model):
     impulse: Vec3 = ZERO
     turn: Vec3 = ZERO
     point: Vec3 = ZERO
+    scatter: NonNegative = 0.0
+    seed: NonNegative = 0
 
 
 class TakeRef(Model):

@@ -276,6 +276,11 @@ def _push(d: "Details", f: Figure, p: Push) -> None:
             return put(sc, impulse=tuple(impulse))
 
         d.number(f"Impulse {axis}", p.impulse[k], "N s", component, words="Change the push", step=0.2, reset=0)
+    d.number("Scatter", p.scatter, "", lambda sc, v: put(sc, scatter=v), words="Change the push", step=0.01, decimals=2, low=0, high=3,
+             reset=0, tip="Share of its strength by which it varies by chance.")  # fmt: skip
+    if p.scatter > 0.0:
+        d.number("Chance", p.seed, "", lambda sc, v: put(sc, seed=round(v)), words="Change the push", step=0.1, decimals=0, low=0,
+                 high=9999, tip="Another number, another push: a bracket of it shows what may happen.")  # fmt: skip
     mass = next((bodies.body_mass(b) for b in f.bodies if b.id == p.body), 1.0)
     change = float(np.linalg.norm(p.impulse)) / max(mass, 1e-9)
     d.add(faint(f"Changes the speed of {p.body} alone by {change:.1f} m/s."))

@@ -165,6 +165,9 @@ def _bracket(d: "Details") -> None:
         return
     current = w.bracket_setting if w.bracket_setting in offered else labels[0]
     d.choice("Setting", labels, current, w.choose_bracket)
+    d.add(
+        button("Any other setting…", w.ask_setting, icon="magnify", tip="Every number of the scene, keys of lanes too.")
+    )
     low, high, count = w.bracket_range
     d.plain_number("From", low, "", lambda v: w.set_bracket(0, v), step=0.01, decimals=2, low=-1e6, high=1e6)
     d.plain_number("To", high, "", lambda v: w.set_bracket(1, v), step=0.01, decimals=2, low=-1e6, high=1e6)
