@@ -209,6 +209,8 @@ class Stage(StageTools):
         return self.session.take() if shown else None
 
     uses_take = True
+    #: Whether something lies over all of it, so that there is nothing to draw.
+    covered: Callable[[], bool] = staticmethod(lambda: False)
     echo_take: str | None = None
     #: The frame that a run has come to, and the figures' poses in it.
     running: tuple[int, dict[str, Pose]] | None = None
@@ -306,7 +308,7 @@ class Stage(StageTools):
         self._halo(painter, QPointF(edge + 12, y), ref.name)
 
     def _draw_still(self) -> None:
-        if self._busy():
+        if self._busy() or self.covered():
             return
         # once nothing moves: a finer picture, scaled down for smooth edges
         fine = 1.5 if (self.renderer() and self.renderer().software) else 2.0  # type: ignore[union-attr]
@@ -318,6 +320,8 @@ class Stage(StageTools):
         return self.moving or self.running is not None or live or self._press is not None or self._sweep is not None
 
     def paintEvent(self, event: QPaintEvent) -> None:
+        if self.covered():
+            return
         painter = QPainter(self)
         if self._image is None:
             self._draw(self._scale if self._busy() else min(self._scale, 1.0))

@@ -99,6 +99,7 @@ class Window(SetupCommands, JointCommands, BlendCommands, TakeCommands, FileComm
         self.welcome = Welcome(self, self.stage)
         self.bracket_view = BracketView(self, self.stage)
         self._found.cell.connect(self.bracket_view.add)
+        self.stage.covered = self.bracket_view.isVisible  # type: ignore[method-assign]
         self._stations: dict[str, QToolButton] = {}
         self._toggles: dict[str, QToolButton] = {}
         self._icons: list[tuple[QToolButton, str]] = []
