@@ -257,6 +257,39 @@ def update_contacts(B, C, K, catch, release, linear):
 
 
 @compiled
+def contact_work(B, C, K):
+    """Work of the contacts' impulses in the substep, on the mean of the free and the trial velocities; J."""
+    work = 0.0
+    for i in range(K[CONTACTS]):
+        c = C[i]
+        if c.swept or c.state == INACTIVE:
+            continue
+        n = c.normal
+        ux, uy, uz = relative_speed(B, C, i, True)
+        fx, fy, fz = _free_speed(B, c.a, c.ra)
+        if c.b >= 0:
+            gx, gy, gz = _free_speed(B, c.b, c.rb)
+            fx, fy, fz = fx - gx, fy - gy, fz - gz
+        along = n[0] * ux + n[1] * uy + n[2] * uz
+        sx, sy, sz = ux - along * n[0], uy - along * n[1], uz - along * n[2]
+        slide = math.sqrt(sx * sx + sy * sy + sz * sz)
+        r = min(c.friction * c.hold / max(slide, 1e-12), c.stiffness)
+        # what the last solve pushed, or pulled where it was not settled
+        push = c.stiffness * (c.target - along)
+        x, y, z = push * n[0] - r * sx, push * n[1] - r * sy, push * n[2] - r * sz
+        work += 0.5 * (x * (fx + ux) + y * (fy + uy) + z * (fz + uz))
+    return work
+
+
+@inlined
+def _free_speed(B, i, r):
+    """Velocity of a point of body i at an arm before any impulse of the substep; keyed bodies have but one."""
+    v, w = (B[i].fv, B[i].fw) if B[i].free else (B[i].tv, B[i].tw)
+    x, y, z = cross(w[0], w[1], w[2], r[0], r[1], r[2])
+    return v[0] + x, v[1] + y, v[2] + z
+
+
+@compiled
 def remember(P, C, O, K, h):
     """Note the states of the contacts of an accepted substep of length h for the next."""
     for i in range(K[CONTACTS]):

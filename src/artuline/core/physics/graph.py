@@ -279,6 +279,31 @@ def _cholesky(a):
             a[r, c] = s * d
 
 
+@inlined
+def _lower_solve(D, E):
+    """E := L^-1 E, row by row in registers; D is L with an inverted diagonal."""
+    for r in range(6):
+        e0, e1, e2, e3, e4, e5 = E[r, 0], E[r, 1], E[r, 2], E[r, 3], E[r, 4], E[r, 5]
+        for m in range(r):
+            w = D[r, m]
+            e0, e1, e2 = e0 - w * E[m, 0], e1 - w * E[m, 1], e2 - w * E[m, 2]
+            e3, e4, e5 = e3 - w * E[m, 3], e4 - w * E[m, 4], e5 - w * E[m, 5]
+        w = D[r, r]
+        E[r, 0], E[r, 1], E[r, 2], E[r, 3], E[r, 4], E[r, 5] = w * e0, w * e1, w * e2, w * e3, w * e4, w * e5
+
+
+@inlined
+def _subtract_product(T, E, F):
+    """T -= E^T F, row by row in registers."""
+    for a in range(6):
+        t0, t1, t2, t3, t4, t5 = T[a, 0], T[a, 1], T[a, 2], T[a, 3], T[a, 4], T[a, 5]
+        for r in range(6):
+            w = E[r, a]
+            t0, t1, t2 = t0 - w * F[r, 0], t1 - w * F[r, 1], t2 - w * F[r, 2]
+            t3, t4, t5 = t3 - w * F[r, 3], t4 - w * F[r, 4], t5 - w * F[r, 5]
+        T[a, 0], T[a, 1], T[a, 2], T[a, 3], T[a, 4], T[a, 5] = t0, t1, t2, t3, t4, t5
+
+
 @compiled
 def factor(B, order):
     """Factor in place: D into lower triangles, E into L^-1 E."""
@@ -289,32 +314,13 @@ def factor(B, order):
         D = B[i].D
         _cholesky(D)
         for s in range(B[i].neighbours):
-            E = B[i].E[s]
-            for r in range(6):
-                for m in range(r):
-                    w = D[r, m]
-                    for c in range(6):
-                        E[r, c] -= w * E[m, c]
-                w = D[r, r]
-                for c in range(6):
-                    E[r, c] *= w
+            _lower_solve(D, B[i].E[s])
         for s in range(B[i].neighbours):
             j = B[i].up[s]
             E = B[i].E[s]
-            T = B[j].D
-            for r in range(6):
-                for a in range(6):
-                    w = E[r, a]
-                    for b in range(6):
-                        T[a, b] -= w * E[r, b]
+            _subtract_product(B[j].D, E, E)
             for t in range(s + 1, B[i].neighbours):
-                T = B[j].E[slot_of(B, j, B[i].up[t])]
-                F = B[i].E[t]
-                for r in range(6):
-                    for a in range(6):
-                        w = E[r, a]
-                        for b in range(6):
-                            T[a, b] -= w * F[r, b]
+                _subtract_product(B[j].E[slot_of(B, j, B[i].up[t])], E, B[i].E[t])
 
 
 @inlined

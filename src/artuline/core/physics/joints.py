@@ -24,7 +24,7 @@ from artuline.core.physics.joint_frames import (
     turn_speed,
     turns_now,
 )
-from artuline.core.physics.kernels import compiled, cross, inlined, poles, turn
+from artuline.core.physics.kernels import compiled, cross, inlined, poles, quat_mul, swing_twist, turn
 from artuline.core.physics.state import (
     CONE,
     LIMITED,
@@ -95,6 +95,15 @@ def aim_row(B, J, j, r):
         return
     qx, qy, qz, qw = joint_quat(B, p, J[j].frame_p, False)
     cx, cy, cz, cw = joint_quat(B, c, J[j].frame_c, False)
+    sy, sz, _ = joint_angles(B, J, j, False)
+    _aim_turn(J, j, r, qx, qy, qz, qw, cx, cy, cz, cw, sy, sz)
+
+
+@compiled
+def _aim_turn(J, j, r, qx, qy, qz, qw, cx, cy, cz, cw, sy, sz):
+    """``aim_row`` for a row of the rotations, with the joint's frames on the parent and on the child, and the swing."""
+    d = J[j].dir[r]
+    J[j].k[r] = HARD * J[j].scale[1]
     ax, ay, az = turn(cx, cy, cz, cw, 1.0, 0.0, 0.0)
     if r == TWIST:
         xx, xy, xz = turn(qx, qy, qz, qw, 1.0, 0.0, 0.0)
@@ -105,7 +114,6 @@ def aim_row(B, J, j, r):
         # of a swing that is none, the gradients are the frame's own axes
         d[0], d[1], d[2] = turn(qx, qy, qz, qw, 0.0, 1.0 if r == SWING_Y else 0.0, 1.0 if r == SWING_Z else 0.0)
         return
-    sy, sz, _ = joint_angles(B, J, j, False)
     length = math.sqrt(sy * sy + sz * sz)
     uy, uz = (sy / length, sz / length) if length > 1e-9 else (1.0, 0.0)
     ux, uy_, uz_ = turn(qx, qy, qz, qw, 0.0, uy, uz)
@@ -149,22 +157,36 @@ def prepare_joints(B, J, h):
             a = ax if k == 0 else (ay if k == 1 else az)
             J[j].rc[k] = a - B[c].x[k]
             J[j].rp[k] = a - B[p].x[k] if p >= 0 else 0.0
-        c0, c1, c2 = offset(B, J, j, False)
+        pointed = is_pointed(J, j)
+        if pointed:
+            px, py, pz = anchor_place(B, p, J[j].anchor_p, False)
+            c0, c1, c2 = ax - px, ay - py, az - pz
+        else:
+            c0, c1, c2 = offset(B, J, j, False)
         sy, sz, tw = 0.0, 0.0, 0.0
-        if is_turning(J, j):
-            sy, sz, tw = joint_angles(B, J, j, False)
+        turning = is_turning(J, j)
+        qx, qy, qz, qw = 0.0, 0.0, 0.0, 1.0
+        cx, cy, cz, cw = 0.0, 0.0, 0.0, 1.0
+        if turning:
+            qx, qy, qz, qw = joint_quat(B, p, J[j].frame_p, False)
+            cx, cy, cz, cw = joint_quat(B, c, J[j].frame_c, False)
+            rx, ry, rz, rw = quat_mul(-qx, -qy, -qz, qw, cx, cy, cz, cw)
+            sy, sz, tw = swing_twist(rx, ry, rz, rw)
         if J[j].spring_frequency > 0.0:
             _springs(B, J, j, c0, c1, c2, h)
         _use(J, j, sy, sz, tw)
-        pointed = is_pointed(J, j)
         for r in range(ROWS):
             J[j].lam[r] = 0.0
             J[j].flips[r] = 0
             J[j].soft[r] = 0
             J[j].wanted[r] = 0.0
+            if r > 2 and not turning:
+                continue
             if r < CONE and J[j].mode[r] == LOCKED:
                 J[j].state[r] = 1
-                if r > 2 or not pointed:
+                if r > 2:
+                    _aim_turn(J, j, r, qx, qy, qz, qw, cx, cy, cz, cw, sy, sz)
+                elif not pointed:
                     aim_row(B, J, j, r)
                 _keep(J, j, r, beyond(J, j, r, c0, c1, c2, sy, sz, tw), h)
             elif J[j].limit_frequency > 0.0:
@@ -174,7 +196,10 @@ def prepare_joints(B, J, h):
                 if e < -1e-3:
                     J[j].state[r] = 0
                 else:
-                    aim_row(B, J, j, r)
+                    if r > 2:
+                        _aim_turn(J, j, r, qx, qy, qz, qw, cx, cy, cz, cw, sy, sz)
+                    else:
+                        aim_row(B, J, j, r)
                     _keep(J, j, r, e * J[j].state[r], h)
 
 
@@ -277,34 +302,44 @@ def add_joints(B, J, X, Y):
     for j in range(J.shape[0]):
         if not J[j].live:
             continue
-        Kl, Ka = J[j].Kl, J[j].Ka
-        linear, angular = False, False
+        if is_pointed(J, j):
+            add_joined(B, J[j].child, J[j].parent, J[j].k[0], J[j].rc, J[j].rp)
+        else:
+            K, any_row = J[j].Kl, False
+            for a in range(3):
+                K[a, 0], K[a, 1], K[a, 2] = 0.0, 0.0, 0.0
+            spring = J[j].spring_frequency > 0.0
+            for r in range(3):
+                k = J[j].k[r] if J[j].state[r] != 0 else 0.0
+                if spring and J[j].mode[r] != LOCKED:
+                    k += J[j].spring_k[r]
+                if k != 0.0:
+                    any_row = True
+                    _add_row(K, k, J[j].dir[r])
+            if any_row:
+                add_point(B, J[j].child, J[j].parent, K, J[j].rc, J[j].rp, X, Y)
+        if not turns_now(J, j):
+            if J[j].driven:
+                add_turn(B, J[j].child, J[j].parent, J[j].Kd)
+            continue
+        K = J[j].Ka
         for a in range(3):
             for b in range(3):
-                Kl[a, b] = 0.0
-                Ka[a, b] = J[j].Kd[a, b] if J[j].driven else 0.0
-        angular = J[j].driven
-        spring = J[j].spring_frequency > 0.0
-        pointed = is_pointed(J, j)
-        for r in range(3 if pointed else 0, ROWS):
-            k = J[j].k[r] if J[j].state[r] != 0 else 0.0
-            if r < 3 and spring and J[j].mode[r] != LOCKED:
-                k += J[j].spring_k[r]
-            if k == 0.0:
-                continue
-            d = J[j].dir[r]
-            K = Kl if r < 3 else Ka
-            linear = linear or r < 3
-            angular = angular or r >= 3
-            for a in range(3):
-                for b in range(3):
-                    K[a, b] += k * d[a] * d[b]
-        if pointed:
-            add_joined(B, J[j].child, J[j].parent, J[j].k[0], J[j].rc, J[j].rp)
-        elif linear:
-            add_point(B, J[j].child, J[j].parent, Kl, J[j].rc, J[j].rp, X, Y)
-        if angular:
-            add_turn(B, J[j].child, J[j].parent, Ka)
+                K[a, b] = J[j].Kd[a, b] if J[j].driven else 0.0
+        for r in range(3, ROWS):
+            if J[j].state[r] != 0:
+                _add_row(K, J[j].k[r], J[j].dir[r])
+        add_turn(B, J[j].child, J[j].parent, K)
+
+
+@inlined
+def _add_row(K, k, d):
+    """Add a stiffness k along a direction d to a block."""
+    x, y, z = d[0], d[1], d[2]
+    a, b, c = k * x, k * y, k * z
+    K[0, 0], K[0, 1], K[0, 2] = K[0, 0] + a * x, K[0, 1] + a * y, K[0, 2] + a * z
+    K[1, 0], K[1, 1], K[1, 2] = K[1, 0] + b * x, K[1, 1] + b * y, K[1, 2] + b * z
+    K[2, 0], K[2, 1], K[2, 2] = K[2, 0] + c * x, K[2, 1] + c * y, K[2, 2] + c * z
 
 
 @compiled
@@ -315,7 +350,12 @@ def joint_forces(B, J):
             continue
         p, c = J[j].parent, J[j].child
         l0, l1, l2, a0, a1, a2 = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
-        for r in range(ROWS):
+        first, last = 0, ROWS if turns_now(J, j) else 3
+        if is_pointed(J, j):
+            # three hard rows along the world's axes
+            m, e, k, first = J[j].lam, J[j].res, J[j].k[0], 3
+            l0, l1, l2 = m[0] - k * e[0], m[1] - k * e[1], m[2] - k * e[2]
+        for r in range(first, last):
             if r < 3 and J[j].spring_frequency > 0.0 and J[j].mode[r] != LOCKED:
                 s = J[j].spring_aim[r] - J[j].spring_k[r] * row_speed(B, J, j, r, True)
                 d = J[j].dir[r]
@@ -348,12 +388,58 @@ def joint_impulses(B, J):
         if not J[j].live:
             continue
         x, y, z = point_speed(B, J, j, False)
-        u, v, w = turn_speed(B, J, j, False)
+        if is_pointed(J, j):
+            m, e, k = J[j].lam, J[j].res, J[j].k[0]
+            m[0], m[1], m[2] = m[0] - k * (e[0] + x), m[1] - k * (e[1] + y), m[2] - k * (e[2] + z)
+        else:
+            for r in range(3):
+                if J[j].state[r] != 0 and J[j].soft[r] == 0:
+                    d = J[j].dir[r]
+                    J[j].lam[r] -= J[j].k[r] * (J[j].res[r] + d[0] * x + d[1] * y + d[2] * z)
+        if turns_now(J, j):
+            x, y, z = turn_speed(B, J, j, False)
+            for r in range(3, ROWS):
+                if J[j].state[r] != 0 and J[j].soft[r] == 0:
+                    d = J[j].dir[r]
+                    J[j].lam[r] -= J[j].k[r] * (J[j].res[r] + d[0] * x + d[1] * y + d[2] * z)
+
+
+@compiled
+def joint_work(B, J):
+    """Work of the hard rows' impulses in the substep, on the mean of the free and the trial velocities; J."""
+    work = 0.0
+    for j in range(J.shape[0]):
+        if not J[j].live:
+            continue
+        p, c, rc, rp = J[j].parent, J[j].child, J[j].rc, J[j].rp
+        l0, l1, l2, a0, a1, a2 = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
         for r in range(ROWS):
-            if J[j].state[r] != 0 and J[j].soft[r] == 0:
+            if J[j].state[r] == 0 or J[j].soft[r] != 0:
+                continue
+            s = J[j].lam[r]
+            if r < 3 and is_pointed(J, j):
+                l0, l1, l2 = l0 + (s if r == 0 else 0.0), l1 + (s if r == 1 else 0.0), l2 + (s if r == 2 else 0.0)
+            elif r < 3:
                 d = J[j].dir[r]
-                s = d[0] * x + d[1] * y + d[2] * z if r < 3 else d[0] * u + d[1] * v + d[2] * w
-                J[j].lam[r] -= J[j].k[r] * (J[j].res[r] + s)
+                l0, l1, l2 = l0 + s * d[0], l1 + s * d[1], l2 + s * d[2]
+            else:
+                d = J[j].dir[r]
+                a0, a1, a2 = a0 + s * d[0], a1 + s * d[1], a2 + s * d[2]
+        work += _work(B, c, l0, l1, l2, a0, a1, a2, rc)
+        if p >= 0:
+            work -= _work(B, p, l0, l1, l2, a0, a1, a2, rp)
+    return work
+
+
+@inlined
+def _work(B, i, l0, l1, l2, a0, a1, a2, r):
+    """Work of an impulse at an arm, and of a turn, on body i."""
+    t, u = B[i].tv, B[i].tw
+    v, w = (B[i].fv, B[i].fw) if B[i].free else (t, u)
+    m0, m1, m2 = 0.5 * (v[0] + t[0]), 0.5 * (v[1] + t[1]), 0.5 * (v[2] + t[2])
+    w0, w1, w2 = 0.5 * (w[0] + u[0]), 0.5 * (w[1] + u[1]), 0.5 * (w[2] + u[2])
+    x, y, z = cross(w0, w1, w2, r[0], r[1], r[2])
+    return l0 * (m0 + x) + l1 * (m1 + y) + l2 * (m2 + z) + a0 * w0 + a1 * w1 + a2 * w2
 
 
 @compiled
@@ -369,13 +455,17 @@ def residuals(B, J, h, catch, release, first):
             continue
         c0, c1, c2 = offset(B, J, j, True)
         sy, sz, tw = 0.0, 0.0, 0.0
-        rows = ROWS
-        if far(B, J, j, h):
+        rows, row, gap = ROWS, 0, 0.0
+        if is_pointed(J, j):
+            e, keep, row = J[j].res, J[j].keep, 3
+            x, y, z = c0 - keep[0], c1 - keep[1], c2 - keep[2]
+            e[0], e[1], e[2] = x / h, y / h, z / h
+            gap = x * x + y * y + z * z
+        if not is_turning(J, j) or (first and not turns_now(J, j)) or far(B, J, j, h):
             rows = 3
-        elif is_turning(J, j) and (not first or turns_now(J, j)):
+        else:
             sy, sz, tw = joint_angles(B, J, j, True)
-        gap = 0.0
-        for r in range(rows):
+        for r in range(row, rows):
             if J[j].state[r] != 0:
                 if J[j].soft[r] == 1:
                     # a soft limit pushes or does nothing
@@ -473,6 +563,16 @@ def set_back_joints(B, J, h):
             else:
                 push_pair(B, c, p, 0.0, 0.0, 0.0, s * d[0], s * d[1], s * d[2], rc, rp)
     return found
+
+
+@inlined
+def near_limit(J, j):
+    """Whether joint j may be beyond a limit: it began at one, or has struck one."""
+    s, m = J[j].state, J[j].mode
+    struck = s[CONE] != 0
+    for r in range(3, 6):
+        struck = struck or (s[r] != 0 and m[r] != LOCKED)
+    return struck or J[j].slack <= 0.0
 
 
 @compiled

@@ -44,16 +44,16 @@ def drift(B, h):
             qx, qy, qz, qw = quat_mul(ex, ey, ez, ew, qx, qy, qz, qw)
             b.w1[0], b.w1[1], b.w1[2] = b.tw[0], b.tw[1], b.tw[2]
         else:
-            i0, i1, i2 = b.inertia[0], b.inertia[1], b.inertia[2]
             mx, my, mz = turn(-qx, -qy, -qz, qw, b.tw[0], b.tw[1], b.tw[2])
-            mx, my, mz = mx * i0, my * i1, mz * i2
+            mx, my, mz = mx * b.inertia[0], my * b.inertia[1], mz * b.inertia[2]
+            i0, i1, i2 = 1.0 / b.inertia[0], 1.0 / b.inertia[1], 1.0 / b.inertia[2]
             half = 0.5 * h
-            mx, my, mz, qx, qy, qz, qw = _axis_turn(mx, my, mz, qx, qy, qz, qw, 0, half * mx / i0)
-            mx, my, mz, qx, qy, qz, qw = _axis_turn(mx, my, mz, qx, qy, qz, qw, 1, half * my / i1)
-            mx, my, mz, qx, qy, qz, qw = _axis_turn(mx, my, mz, qx, qy, qz, qw, 2, h * mz / i2)
-            mx, my, mz, qx, qy, qz, qw = _axis_turn(mx, my, mz, qx, qy, qz, qw, 1, half * my / i1)
-            mx, my, mz, qx, qy, qz, qw = _axis_turn(mx, my, mz, qx, qy, qz, qw, 0, half * mx / i0)
-            b.w1[0], b.w1[1], b.w1[2] = turn(qx, qy, qz, qw, mx / i0, my / i1, mz / i2)
+            mx, my, mz, qx, qy, qz, qw = _axis_turn(mx, my, mz, qx, qy, qz, qw, 0, half * mx * i0)
+            mx, my, mz, qx, qy, qz, qw = _axis_turn(mx, my, mz, qx, qy, qz, qw, 1, half * my * i1)
+            mx, my, mz, qx, qy, qz, qw = _axis_turn(mx, my, mz, qx, qy, qz, qw, 2, h * mz * i2)
+            mx, my, mz, qx, qy, qz, qw = _axis_turn(mx, my, mz, qx, qy, qz, qw, 1, half * my * i1)
+            mx, my, mz, qx, qy, qz, qw = _axis_turn(mx, my, mz, qx, qy, qz, qw, 0, half * mx * i0)
+            b.w1[0], b.w1[1], b.w1[2] = turn(qx, qy, qz, qw, mx * i0, my * i1, mz * i2)
         n = 1.0 / math.sqrt(qx * qx + qy * qy + qz * qz + qw * qw)
         b.q1[0], b.q1[1], b.q1[2], b.q1[3] = qx * n, qy * n, qz * n, qw * n
 

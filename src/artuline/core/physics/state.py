@@ -19,8 +19,8 @@ ROWS = 7
 MOST_NEIGHBOURS = 16
 
 # Indices into the counters
-CONTACTS, ASKED, DONE, FACTORED, SOLVED, NEAR, SWEPT, HALTED, PATTERN = range(9)
-COUNTERS = 9
+CONTACTS, ASKED, DONE, FACTORED, SOLVED, NEAR, SWEPT, HALTED, PATTERN, SMOOTH = range(10)
+COUNTERS = 10
 
 # Rows of the array of hulls and meshes: scratch of the contact search, then their data
 SIMPLEX, WITNESS, POLYGON, TRIANGLE, HULLS = 0, 4, 8, 40, 50

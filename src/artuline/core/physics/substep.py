@@ -14,6 +14,7 @@ from artuline.core.physics.contacts import (
     add_contacts,
     choose_swept,
     contact_forces,
+    contact_work,
     prepare_contacts,
     remember,
     set_back_contacts,
@@ -24,17 +25,18 @@ from artuline.core.physics.drives import add_bodies, body_forces, effective_iner
 from artuline.core.physics.graph import arrange, factor, solve
 from artuline.core.physics.joints import (
     add_joints,
-    far,
     joint_forces,
     joint_impulses,
+    joint_work,
     limit_excess,
+    near_limit,
     prepare_joints,
     residuals,
     set_back_joints,
 )
 from artuline.core.physics.kernels import compiled, exp_quat, folded, inlined, log_quat, quat_mul, turn
 from artuline.core.physics.motion import drift, free_velocities, world_inertia
-from artuline.core.physics.state import ASKED, CONTACTS, DONE, FACTORED, HALTED, NEAR, PATTERN, SOLVED, SWEPT
+from artuline.core.physics.state import ASKED, CONTACTS, DONE, FACTORED, HALTED, NEAR, PATTERN, SMOOTH, SOLVED, SWEPT
 
 MOST_SET_BACK = 0.02  # radians a body may be turned to set back what is too deep
 MOST_TURN = 0.35  # radians a free body may turn in a substep
@@ -97,6 +99,9 @@ def attempt(B, J, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, ahead, 
     prepare_drives(B, J, h, ahead)
     find_contacts(B, S, P, N, C, K, G, h)
     prepare_contacts(B, S, P, C, O, K, h)
+    if K[SMOOTH] > 0:
+        for i in range(K[CONTACTS]):
+            C[i].friction = 0.0
     K[SWEPT] = 0
     pattern = _pattern(B, J, C, K)
     if pattern != K[PATTERN]:
@@ -124,6 +129,10 @@ def attempt(B, J, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, ahead, 
         fresh = fresh or switched
         if not fresh and worst < CLOSED and angle < CLOSED_ANGLE and unsettled < SETTLED and moved < CROWD_SETTLED:
             break
+    if not crowd and K[SMOOTH] == 0 and K[CONTACTS] > 0 and _gains(B, J, C, K):
+        # friction goes by a push that is estimated: once again without it
+        K[SMOOTH] = 1
+        return False
     sound = worst <= (WORST_OPEN if crowd else OPEN) and angle <= OPEN_ANGLE  # false for numbers that are none
     if not sound:
         if not last:
@@ -249,7 +258,7 @@ def _accept(B, J, P, N, C, O, K, h, last):
             for a in range(3):
                 J[j].load[a] += J[j].lam[k] * J[j].dir[k, a]
         J[j].separation = max(J[j].separation, math.sqrt(s))
-        if not far(B, J, j, h):
+        if near_limit(J, j):
             J[j].excess = max(J[j].excess, limit_excess(B, J, j))
 
 
@@ -275,12 +284,41 @@ def advance(B, J, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h):
         ahead = h * (whole - done) / whole
         if attempt(B, J, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, part, ahead, size == 1):
             K[DONE] += 1
+            K[SMOOTH] = 0
             done += size
             _shift_targets(B, J, size / (whole - done + size))
             if size < whole and done % (2 * size) == 0:
                 size *= 2
+        elif K[SMOOTH] == 1:
+            K[SMOOTH] = 2
         else:
+            K[SMOOTH] = 0
             size //= 2
+
+
+@inlined
+def _gains(B, J, C, K):
+    """Whether contacts and joints give the bodies energy, by more than what rounding and the closing of gaps explain.
+
+    The work of an impulse is that on the mean of the relative velocities before and after it, which holds for keyed bodies too.
+    """
+    before, after = 0.0, 0.0
+    for i in range(B.shape[0]):
+        if B[i].free:
+            before += _kinetic(B, i, B[i].fv, B[i].fw)
+            after += _kinetic(B, i, B[i].tv, B[i].tw)
+    if after < 1.1 * before + 1e-9:
+        return False
+    return contact_work(B, C, K) + joint_work(B, J) > 0.05 * after
+
+
+@inlined
+def _kinetic(B, i, v, w):
+    M = B[i].M
+    turning = 0.0
+    for k in range(3):
+        turning += w[k] * (M[k, 0] * w[0] + M[k, 1] * w[1] + M[k, 2] * w[2])
+    return 0.5 * (B[i].mass * (v[0] * v[0] + v[1] * v[1] + v[2] * v[2]) + turning)
 
 
 @inlined

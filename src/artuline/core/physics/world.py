@@ -230,14 +230,15 @@ class World:
         """Advance by dt seconds; bodies that are not free keep their velocity."""
         b = self.bodies
         n, m = len(b), len(self.joints)
-        x, q = np.repeat(b["x"][None], substeps + 1, 0), np.repeat(b["q"][None], substeps + 1, 0)
-        moved = ~b["free"] & (np.any(b["v"] != 0.0, axis=1) | np.any(b["w"] != 0.0, axis=1))
-        if moved.any():
+        x, q = np.empty((substeps + 1, n, 3)), np.empty((substeps + 1, n, 4))
+        x[:], q[:] = b["x"], b["q"]
+        if not b["free"].all():
+            moved = ~b["free"] & (np.any(b["v"] != 0.0, axis=1) | np.any(b["w"] != 0.0, axis=1))
             times = (np.arange(substeps + 1) * (dt / substeps))[:, None, None]
             x[:, moved] += times * b["v"][moved]
             q[:, moved] = rotation.multiply(rotation.from_rotation_vector(times * b["w"][moved]), b["q"][moved])
-        free = np.repeat(b["free"][None], substeps, 0)
-        drive = np.repeat(self.joints["frequency"][None], substeps, 0)
+        free, drive = np.empty((substeps, n), bool), np.empty((substeps, m))
+        free[:], drive[:] = b["free"], self.joints["frequency"]
         self.step_keyed(dt, x, q, free, np.zeros((substeps, n)), drive, follow=np.zeros(m, bool))
 
     def step_keyed(
@@ -261,14 +262,18 @@ class World:
         against the keyed velocity, 1/s; gravity, wind (k, 3), the world's own if None.
         """
         k = len(free)
-        both = np.stack([goal, np.zeros_like(goal) if calm is None else calm], axis=-1)
+        both = np.zeros((*goal.shape, 2))
+        both[..., 0] = goal
+        if calm is not None:
+            both[..., 1] = calm
+        pull, air = np.empty((k, 3)), np.empty((k, 3))
+        pull[:] = self.gravity if gravity is None else gravity
+        air[:] = self.wind if wind is None else wind
         frame(
             self.bodies, self.joints, self.shapes, self.pairs, self.near, self.contacts, self.memory, self.tugs,
             self.counters, self.hulls, self.scratch, self.coupled, self.elimination,
-            np.ascontiguousarray(np.broadcast_to(self.gravity if gravity is None else gravity, (k, 3))),
-            np.ascontiguousarray(np.broadcast_to(self.wind if wind is None else wind, (k, 3))),
-            dt / k, np.ascontiguousarray(x), np.ascontiguousarray(q), np.ascontiguousarray(free),
-            np.ascontiguousarray(both, dtype=float), np.ascontiguousarray(drive, dtype=float),
+            pull, air, dt / k, np.ascontiguousarray(x), np.ascontiguousarray(q), np.ascontiguousarray(free),
+            both, np.ascontiguousarray(drive, dtype=float),
             self.follow if follow is None else follow,
         )  # fmt: skip
 
