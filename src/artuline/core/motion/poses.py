@@ -118,28 +118,42 @@ def reached(figure: Figure, pose: Pose, bone: str, goal: Array) -> Pose:
     if a < 0:
         raise ArtulineError(f"{bone} has no limb of two bones above it", remedy="Choose a hand, a foot, or the like.")
     p, q = rigid(skeleton.global_matrices(pose.frame(0), placement(figure)))
-    upper, lower, way = p[b] - p[a], p[c] - p[b], goal - p[a]
+    up = skeleton.parents[a]
+    above = q[up] if up >= 0 else rigid(placement(figure)[None])[1][0]
+    along = rotation.rotate(rotation.conjugate(q[[a, b]]), p[[b, c]] - p[[a, b]])
+    made = pose.copy()
+    made.rotation[0, [a, b]] = bent(above, p[a], along, pose.rotation[0, [a, b]], goal)
+    lower = rotation.multiply(rotation.multiply(above, made.rotation[0, a]), made.rotation[0, b])
+    made.rotation[0, c] = rotation.multiply(rotation.conjugate(lower), q[c])
+    return made
+
+
+def bent(above: Array, place: Array, along: Array, turns: Array, goal: Array) -> Array:
+    """Local rotations (2, 4) of a limb's two bones with which its end comes to ``goal`` (3,), or as near as it can.
+
+    above (4,): rotation of what carries the limb; place (3,): where it begins; along (2, 3): the way along each bone in its own
+    frame; turns (2, 4): the rotations so far, whose plane of bending is kept. By the law of cosines, then by the shortest turn.
+    """
+    q_a = rotation.multiply(above, turns[0])
+    q_b = rotation.multiply(q_a, turns[1])
+    upper, lower, way = rotation.rotate(q_a, along[0]), rotation.rotate(q_b, along[1]), goal - place
     long, short = float(np.linalg.norm(upper)), float(np.linalg.norm(lower))
     far = float(np.clip(np.linalg.norm(way), abs(long - short) + 1e-6, long + short - 1e-6))
     side = np.cross(upper, lower)
     if np.linalg.norm(side) < 1e-9 * long * short:
         side = np.cross(upper, [0.0, 0.0, 1.0] if abs(upper[2]) < 0.9 * long else [1.0, 0.0, 0.0])
     side /= np.linalg.norm(side)
-    # open or close the middle joint until the ends are as far apart as they should be (law of cosines)
+    # open or close the middle joint until the ends are as far apart as they should be
     now = np.arctan2(np.cross(upper, lower) @ side, upper @ lower)
     wanted = np.pi - np.arccos(np.clip((long**2 + short**2 - far**2) / (2.0 * long * short), -1.0, 1.0))
     bend = rotation.from_rotation_vector(side * (wanted - now))
-    new_lower = rotation.rotate(bend, lower)
     # then turn the whole limb towards the goal
-    aim = rotation.align(_unit(upper + new_lower), _unit(way))
-    made = pose.copy()
-    made.rotation[0, a] = _local(figure, q, a, rotation.multiply(aim, q[a]))
-    turned_q = q.copy()
-    turned_q[a] = rotation.multiply(aim, q[a])
-    turned_q[b] = rotation.multiply(aim, rotation.multiply(bend, q[b]))
-    made.rotation[0, b] = _local(figure, turned_q, b, turned_q[b])
-    made.rotation[0, c] = _local(figure, turned_q, c, q[c])
-    return made
+    aim = rotation.align(_unit(upper + rotation.rotate(bend, lower)), _unit(way))
+    new_a, new_b = rotation.multiply(aim, q_a), rotation.multiply(aim, rotation.multiply(bend, q_b))
+    made = np.stack(
+        [rotation.multiply(rotation.conjugate(above), new_a), rotation.multiply(rotation.conjugate(new_a), new_b)]
+    )
+    return np.asarray(rotation.normalize(made))
 
 
 def _unit(v: Array) -> Array:

@@ -2,10 +2,9 @@
 
 import numpy as np
 
-from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.poses import reached
+from artuline.core.motion.poses import bent
 from artuline.core.motion.skeleton import Pose, placement, rigid, skeleton_of
 from artuline.core.run.build import group_of
 from artuline.core.run.shown import smooth_step
@@ -16,6 +15,7 @@ NEAR = 0.03  # metres above the ground that a foot may be and still stand
 FADE = 2.0  # frames in which the speed of a foot that is to stand dies away
 LEAST = 0.01  # metres that a foot has to go, or it need not step
 STEPS = (0.08, 0.92)  # the part of the way back in which feet step, one after the other
+FASTEST = np.radians(60.0)  # that a limb turns in a frame
 HURRY = 3.0  # how many times faster than evenly in time feet may step to keep up with the body
 LIFT = (0.25, 0.12)  # share of a step's length that the foot is lifted, and at most, m
 
@@ -130,14 +130,57 @@ def _rows(pose: Pose, rows: slice) -> Pose:
 def _follow(figure: Figure, pose: Pose, bone: str, path: Array, facing: Array, first: int) -> None:
     """Let a limb's end follow a path (N, 3) and face as given (N, 4) from a row of a pose on, the first and the last left as they are;
     in place.
+
+    The limb is led from its pose at either end; the two ways, which can only differ by a turn about the line from its root to
+    its end, pass into each other, so that it never flips.
     """
-    skeleton, root, b = skeleton_of(figure), placement(figure), figure.bone_index[bone]
-    for i in range(1, len(path) - 1):
-        row = slice(first + i, first + i + 1)
-        try:
-            made = reached(figure, _rows(pose, row), bone, path[i])
-        except ArtulineError:
+    skeleton, c = skeleton_of(figure), figure.bone_index[bone]
+    b = skeleton.parents[c]
+    a, count = skeleton.parents[b], len(path)
+    p, q = rigid(skeleton.global_matrices(_rows(pose, slice(first, first + count)), placement(figure)))
+    up = skeleton.parents[a]
+    above = q[:, up] if up >= 0 else np.repeat(rigid(placement(figure)[None])[1], count, axis=0)
+    along = rotation.rotate(rotation.conjugate(q[:, [a, b]]), p[:, [b, c]] - p[:, [a, b]])
+    shown = pose.rotation[first : first + count, [a, b]]
+    inner = range(1, count - 1)
+
+    def lead(start: int, rows: range) -> Array:
+        """Rotations (N, 2, 4), each found from the one before, beginning with those shown at ``start``."""
+        found = shown.copy()
+        before = start
+        for i in rows:
+            found[i] = bent(above[i], p[i, a], along[i], found[before], path[i])
+            before = i
+        found[count - 1 - start] = found[before]
+        return found
+
+    there, back = lead(0, inner), lead(count - 1, inner[::-1])
+    share = smooth_step(np.linspace(0.0, 1.0, count))[:, None, None]
+    turns = rotation.multiply(rotation.from_rotation_vector(share * _turns(there, back)), there)
+    turns[[0, -1]] = shown[[0, -1]]
+    for i in inner:
+        turns[i] = bent(above[i], p[i, a], along[i], turns[i], path[i])
+    _spread(turns)
+    lower = rotation.multiply(rotation.multiply(above, turns[:, 0]), turns[:, 1])
+    rows = slice(first + 1, first + count - 1)
+    pose.rotation[rows, a], pose.rotation[rows, b] = turns[1:-1, 0], turns[1:-1, 1]
+    pose.rotation[rows, c] = rotation.multiply(rotation.conjugate(lower), facing)[1:-1]
+
+
+def _spread(turns: Array) -> None:
+    """Spread a turn (N, k, 4) that is too fast for one frame, where a foot passes close by the hip, over its neighbours; in place."""
+    for _ in range(len(turns)):
+        fast = (rotation.angle_between(turns[1:], turns[:-1]) > FASTEST).any(axis=1)
+        near = np.flatnonzero(fast[1:] | fast[:-1]) + 1
+        if not len(near):
             return
-        above = rigid(skeleton.global_matrices(made.frame(0), root)[skeleton.parents[b]])[1]
-        made.rotation[0, b] = rotation.multiply(rotation.conjugate(above), facing[i])
-        pose.rotation[row] = made.rotation
+        turns[near] = rotation.slerp(turns[near - 1], turns[near + 1], np.full((len(near), turns.shape[1]), 0.5))
+
+
+def _turns(there: Array, back: Array) -> Array:
+    """Rotation vectors (N, 2, 3) from one way to the other, which do not flip where they pass half a turn."""
+    q = rotation.make_continuous(rotation.multiply(back, rotation.conjugate(there)))
+    q *= np.where(np.median(q[..., 3], axis=0) < 0.0, -1.0, 1.0)[:, None]
+    size = np.linalg.norm(q[..., :3], axis=-1)
+    angle = 2.0 * np.arctan2(size, q[..., 3])
+    return np.asarray(q[..., :3] * (angle / np.maximum(size, 1e-12))[..., None])
