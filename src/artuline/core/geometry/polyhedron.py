@@ -5,8 +5,6 @@ from functools import lru_cache
 
 import numpy as np
 from scipy.spatial import ConvexHull, QhullError
-from trimesh import Trimesh
-from trimesh.triangles import mass_properties
 
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation
@@ -92,6 +90,9 @@ def hull_of(points: tuple[tuple[float, float, float], ...]) -> Polyhedron:
         n = normals[face_of == f].mean(axis=0)
         planes[f, :3] = n / np.linalg.norm(n)
         planes[f, 3] = (p[loop] @ planes[f, :3]).max()
+    # imported here: it takes longer than all the rest of a start without hulls
+    from trimesh.triangles import mass_properties
+
     about = mass_properties(p[simplices])
     moments, axes = np.linalg.eigh(np.array(about["inertia"]) / about["mass"])
     if np.linalg.det(axes) < 0.0:
@@ -135,6 +136,8 @@ def triangle_mesh(vertices: Array, triangles: np.ndarray) -> TriangleMesh:
     vertices, triangles = np.asarray(vertices, float), np.asarray(triangles)
     if not np.isfinite(vertices).all() or (triangles.size and triangles.max() >= len(vertices)):
         raise ArtulineError("a mesh has vertices that are not numbers, or triangles without vertices")
+    from trimesh import Trimesh
+
     mesh = Trimesh(vertices, triangles, process=True, validate=False)
     mesh.merge_vertices(merge_norm=True, merge_tex=True)
     mesh.update_faces(mesh.nondegenerate_faces())

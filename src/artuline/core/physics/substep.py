@@ -48,6 +48,10 @@ OPEN = 2e-5  # metres: joints count as failed
 OPEN_ANGLE = 0.01
 WORST_OPEN = 2e-3  # metres: as deep as halving goes, what is still accepted
 SETTLED = 0.04  # relative change of friction forces that counts as none
+GAIN, GAIN_JOINTS = (
+    0.1,
+    0.01,
+)  # share by which the kinetic energy may grow in a substep with contacts, and with joints alone
 PASSES = 12
 CROWD_PASSES = 5  # with swept contacts, which are not exact in any case
 CROWD_CATCH = 1  # passes in which their other contacts may change
@@ -129,10 +133,13 @@ def attempt(B, J, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, ahead, 
         fresh = fresh or switched
         if not fresh and worst < CLOSED and angle < CLOSED_ANGLE and unsettled < SETTLED and moved < CROWD_SETTLED:
             break
-    if not crowd and K[SMOOTH] == 0 and K[CONTACTS] > 0 and _gains(B, J, C, K):
-        # friction goes by a push that is estimated: once again without it
-        K[SMOOTH] = 1
-        return False
+    if not crowd and K[SMOOTH] == 0 and _gains(B, J, C, K):
+        if K[CONTACTS] > 0:
+            # friction goes by a push that is estimated: once again without it
+            K[SMOOTH] = 1
+            return False
+        if not last:
+            return False
     sound = worst <= (WORST_OPEN if crowd else OPEN) and angle <= OPEN_ANGLE  # false for numbers that are none
     if not sound:
         if not last:
@@ -307,9 +314,10 @@ def _gains(B, J, C, K):
         if B[i].free:
             before += _kinetic(B, i, B[i].fv, B[i].fw)
             after += _kinetic(B, i, B[i].tv, B[i].tw)
-    if after < 1.1 * before + 1e-9:
+    share = GAIN if K[CONTACTS] > 0 else GAIN_JOINTS
+    if after < (1.0 + share) * before + 1e-9:
         return False
-    return contact_work(B, C, K) + joint_work(B, J) > 0.05 * after
+    return contact_work(B, C, K) + joint_work(B, J) > 0.5 * share * after
 
 
 @inlined

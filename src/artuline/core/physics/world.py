@@ -7,8 +7,6 @@ carry the bodies; inside they are those of the principal axes at the centre of m
 from collections.abc import Mapping
 
 import numpy as np
-from scipy.sparse import coo_array
-from scipy.sparse.csgraph import connected_components
 
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation, transforms
@@ -354,6 +352,10 @@ def components(parents: np.ndarray, children: np.ndarray, n: int) -> np.ndarray:
     """Which bodies hang together by joints (n,): the lowest index of each component. Parents -1 are the world."""
     inside = np.asarray(parents) >= 0
     rows, columns = np.asarray(parents)[inside], np.asarray(children)[inside]
+    # imported here for the sake of a fast start
+    from scipy.sparse import coo_array
+    from scipy.sparse.csgraph import connected_components
+
     graph = coo_array((np.ones(len(rows)), (rows, columns)), (n, n))
     _, label = connected_components(graph, directed=False)
     lowest = np.full(label.max(initial=-1) + 1, n)
