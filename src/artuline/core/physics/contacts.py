@@ -191,6 +191,9 @@ def contact_forces(B, C, K, linear):
                 r = min(c.friction * c.hold / max(math.sqrt(x * x + y * y + z * z), 1e-12), c.stiffness)
             push = c.stiffness * (c.target - un)
             x, y, z = push * n[0] - r * x, push * n[1] - r * y, push * n[2] - r * z
+            # for the work of what the solve makes of it
+            c.applied[0], c.applied[1], c.applied[2] = x, y, z
+            c.impulse[0], c.impulse[1], c.impulse[2] = ux, uy, uz
         _push(B, c.a, c.ra, x, y, z)
         _push(B, c.b, c.rb, -x, -y, -z)
 
@@ -258,7 +261,7 @@ def update_contacts(B, C, K, catch, release, linear):
 
 @compiled
 def contact_work(B, C, K):
-    """Work of the contacts' impulses in the substep, on the mean of the free and the trial velocities; J."""
+    """Work of the impulses that the last solve gave the contacts, on the mean of the free and the trial velocities; J."""
     work = 0.0
     for i in range(K[CONTACTS]):
         c = C[i]
@@ -270,13 +273,12 @@ def contact_work(B, C, K):
         if c.b >= 0:
             gx, gy, gz = _free_speed(B, c.b, c.rb)
             fx, fy, fz = fx - gx, fy - gy, fz - gz
-        along = n[0] * ux + n[1] * uy + n[2] * uz
-        sx, sy, sz = ux - along * n[0], uy - along * n[1], uz - along * n[2]
-        slide = math.sqrt(sx * sx + sy * sy + sz * sz)
-        r = min(c.friction * c.hold / max(slide, 1e-12), c.stiffness)
-        # what the last solve pushed, or pulled where it was not settled
-        push = c.stiffness * (c.target - along)
-        x, y, z = push * n[0] - r * sx, push * n[1] - r * sy, push * n[2] - r * sz
+        # what the last solve began with, less what its matrix took for the change of speed
+        dx, dy, dz, r = ux - c.impulse[0], uy - c.impulse[1], uz - c.impulse[2], c.rubbing
+        along = (c.stiffness - r) * (n[0] * dx + n[1] * dy + n[2] * dz)
+        x = c.applied[0] - along * n[0] - r * dx
+        y = c.applied[1] - along * n[1] - r * dy
+        z = c.applied[2] - along * n[2] - r * dz
         work += 0.5 * (x * (fx + ux) + y * (fy + uy) + z * (fz + uz))
     return work
 

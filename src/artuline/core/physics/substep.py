@@ -133,13 +133,15 @@ def attempt(B, J, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, ahead, 
         fresh = fresh or switched
         if not fresh and worst < CLOSED and angle < CLOSED_ANGLE and unsettled < SETTLED and moved < CROWD_SETTLED:
             break
-    if not crowd and K[SMOOTH] == 0 and _gains(B, J, C, K):
-        if K[CONTACTS] > 0:
+    if not crowd and _gains(B, J, C, K):
+        if K[CONTACTS] > 0 and K[SMOOTH] == 0:
             # friction goes by a push that is estimated: once again without it
             K[SMOOTH] = 1
             return False
         if not last:
             return False
+        if K[CONTACTS] > 0:
+            _calm(B)
     sound = worst <= (WORST_OPEN if crowd else OPEN) and angle <= OPEN_ANGLE  # false for numbers that are none
     if not sound:
         if not last:
