@@ -261,11 +261,14 @@ def update_contacts(B, C, K, catch, release, linear):
 
 @compiled
 def contact_work(B, C, K):
-    """Work of the impulses that the last solve gave the contacts, on the mean of the free and the trial velocities; J."""
+    """Work of the impulses that the last solve gave the contacts, on the mean of the free and the trial velocities; J.
+
+    Without those that bounce: they give back what the substep took that came up to the surface.
+    """
     work = 0.0
     for i in range(K[CONTACTS]):
         c = C[i]
-        if c.swept or c.state == INACTIVE:
+        if c.swept or c.state == INACTIVE or c.target > 0.0:
             continue
         n = c.normal
         ux, uy, uz = relative_speed(B, C, i, True)

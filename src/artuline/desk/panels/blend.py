@@ -155,6 +155,8 @@ def _returns(d: "Details", f: Figure, g: Group) -> None:
 
 def _group(d: "Details", f: Figure, g: Group) -> None:
     w = d.window_
+    if g.spring is not None:
+        _spring(d, f, g, g.spring)
     keys = g.handover.keys
     if len(keys) == 4:
         k0, k1, k2, k3 = (k.frame for k in keys)
@@ -176,9 +178,12 @@ def _group(d: "Details", f: Figure, g: Group) -> None:
                 words="Change the interval", step=0.5, decimals=0, low=0 if "ramp" in key else -1e6, tip=tip,
             )  # fmt: skip
     frame = d.session.frame
-    if g.spring is not None:
-        _spring(d, f, g, g.spring)
-    elif any(k.value == 1.0 for k in keys[:-1]) and keys[-1].value == 0.0 and keys[-1].frame <= d.session.scene.end:
+    if (
+        g.spring is None
+        and any(k.value == 1.0 for k in keys[:-1])
+        and keys[-1].value == 0.0
+        and keys[-1].frame <= d.session.scene.end
+    ):
         _returns(d, f, g)
     firm_lanes = FIRMNESS if g.spring is None else FIRMNESS[1:]
     for label, name, tip in firm_lanes:
