@@ -318,3 +318,10 @@ def test_a_hand_holds_another_figure(demo, qtbot):
     chosen(demo, "hand_l")
     demo.hold_selected()
     assert demo.session.scene.links[0].b is None
+
+
+def test_long_names_do_not_widen_the_details(goat, qtbot):
+    for station in ("Blend", "Takes"):
+        goat.set_station(station)
+        goat.details.open_all()
+        assert goat.details.widget().minimumSizeHint().width() <= goat.details.viewport().width(), station

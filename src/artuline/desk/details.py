@@ -8,7 +8,7 @@ from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import QApplication, QCheckBox, QComboBox, QLabel, QScrollArea, QVBoxLayout, QWidget
 
 from artuline.core.scene.model import Scene
-from artuline.desk.fields import NumberField, button, column, faint, folding, row, rule
+from artuline.desk.fields import NumberField, button, column, faint, folding, narrow, row, rule
 from artuline.desk.panels import blend, bodies, cast, joints, results
 
 if TYPE_CHECKING:
@@ -164,6 +164,7 @@ class Details(QScrollArea):
         box.setAccessibleName(label)
         box.addItems(list(items))
         box.setCurrentText(current)
+        narrow(box)
         box.textActivated.connect(chosen)
         self.add(row(label, box, tip=tip))
         return box

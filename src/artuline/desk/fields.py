@@ -5,7 +5,7 @@ from collections.abc import Callable
 
 from PySide6.QtCore import QPoint, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QLineEdit, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLabel, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
 from artuline.desk import theme
 
@@ -151,6 +151,15 @@ def folding(text: str, words: str, opened: bool, turn: Callable[[], object]) -> 
         w.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
     made.clicked.connect(lambda: turn())
     return made
+
+
+def narrow(box: QComboBox) -> None:
+    """Keep a list to choose from from widening its panel; opened, it is as wide as its words."""
+    box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+    longest = max((len(box.itemText(i)) for i in range(box.count())), default=0)
+    box.setMinimumContentsLength(min(longest, 14))
+    box.setToolTip(box.currentText())
+    box.view().setMinimumWidth(box.view().sizeHintForColumn(0) + 24)
 
 
 def faint(text: str) -> QLabel:

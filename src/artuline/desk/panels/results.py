@@ -11,7 +11,7 @@ from artuline.core.run.measures import worst_moments
 from artuline.core.run.record import settings_of
 from artuline.core.scene import edit, paths
 from artuline.core.scene.model import Figure, Scene, TakeRef
-from artuline.desk.fields import NumberField, button, faint, row, rule, section
+from artuline.desk.fields import NumberField, button, faint, narrow, row, rule, section
 from artuline.desk.plot import QUANTITIES, Plot
 
 if TYPE_CHECKING:
@@ -39,6 +39,7 @@ def fill_takes(d: "Details", f: Figure) -> None:
     for t in s.scene.takes:
         box.addItem(t.name, t.id)
     box.setCurrentIndex([t.id for t in s.scene.takes].index(s.scene.take) if s.scene.take else -1)
+    narrow(box)
     box.activated.connect(lambda i: s.edit("Choose a take", lambda sc: edit.scene(sc, take=box.itemData(i))))
     d.add(row("Shown", box))
     take = s.take()
