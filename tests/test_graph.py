@@ -52,8 +52,7 @@ def prepared(world, h):
     b, j = world.bodies, world.joints
     motion.world_inertia(b)
     motion.free_velocities(b, world.gravity, world.wind, h)
-    n = len(b)
-    drives.effective_inertia(b, j, np.empty(n), np.empty((n, 3)), np.empty((n, 3, 3)))
+    drives.effective_inertia(b, j, world.coupled, world.scratch)
     joints.prepare_joints(b, j, h)
     drives.prepare_drives(b, j, h, h)
     assert graph.arrange(b, j, world.contacts, world.coupled, 0, world.elimination, True)

@@ -5,17 +5,18 @@ Sources: Gottschalk et al. 1996, OBBTree; Gregorius 2015, Robust Contact Creatio
 
 import math
 
-import numpy as np
-
 from artuline.core.physics.kernels import compiled, inlined
 from artuline.core.physics.points import add_contact, clamp
+from artuline.core.physics.state import POLYGON, SIMPLEX, WITNESS
+
+MOST_CORNERS = 16
 
 
 @compiled
-def box_box(C, S, K, a, b, margin):
-    """Two boxes: separating axes, then the incident face clipped against the reference face."""
+def box_box(C, S, K, G, a, b, margin):
+    """Two boxes: separating axes, then the incident face clipped against the reference face. G: scratch."""
     ha, hb = S[a].extent, S[b].extent
-    R, A, t = np.empty((3, 3)), np.empty((3, 3)), np.empty(3)
+    R, A, t = G[SIMPLEX : SIMPLEX + 3], G[POLYGON : POLYGON + 3], G[SIMPLEX + 3]
     for i in range(3):
         t[i] = 0.0
         for k in range(3):
@@ -40,7 +41,7 @@ def box_box(C, S, K, a, b, margin):
             return
         if s > best + 1e-5:
             best, kind = s, 3 + j
-    n = np.zeros(3)
+    n = G[WITNESS]
     edge = best + 1e-3 * (ha[0] + hb[0])
     for i in range(3):
         i1, i2 = (i + 1) % 3, (i + 2) % 3
@@ -57,7 +58,7 @@ def box_box(C, S, K, a, b, margin):
             if s > edge:
                 edge, kind = s, 6 + 3 * i + j
     if kind >= 6:
-        _edge_contact(C, S, K, a, b, ha, hb, (kind - 6) // 3, (kind - 6) % 3, edge, n)
+        _edge_contact(C, S, K, G, a, b, ha, hb, (kind - 6) // 3, (kind - 6) % 3, edge)
         return
     first = kind < 3
     ref, inc = (a, b) if first else (b, a)
@@ -77,7 +78,7 @@ def box_box(C, S, K, a, b, margin):
             most, face = abs(d), j
             face_sign = -1.0 if d > 0.0 else 1.0
     f1, f2 = (face + 1) % 3, (face + 2) % 3
-    poly, other = np.empty((16, 3)), np.empty((16, 3))
+    poly, other = G[POLYGON : POLYGON + MOST_CORNERS], G[POLYGON + MOST_CORNERS : POLYGON + 2 * MOST_CORNERS]
     count = 4
     for c in range(4):
         s1 = hi[f1] if c == 0 or c == 3 else -hi[f1]
@@ -122,8 +123,9 @@ def box_box(C, S, K, a, b, margin):
 
 
 @inlined
-def _edge_contact(C, S, K, a, b, ha, hb, i, j, gap, n):
+def _edge_contact(C, S, K, G, a, b, ha, hb, i, j, gap):
     """Contact of edge i of box a with edge j of box b."""
+    n, p, q = G[WITNESS], G[WITNESS + 1], G[WITNESS + 2]
     for k in range(3):
         k1, k2 = (k + 1) % 3, (k + 2) % 3
         n[k] = S[a].r[k1, i] * S[b].r[k2, j] - S[a].r[k2, i] * S[b].r[k1, j]
@@ -133,7 +135,6 @@ def _edge_contact(C, S, K, a, b, ha, hb, i, j, gap, n):
         side += n[k] * (S[a].at[k] - S[b].at[k])
     if side < 0.0:
         length = -length
-    p, q = np.empty(3), np.empty(3)
     for k in range(3):
         n[k] /= length
         p[k], q[k] = S[a].at[k], S[b].at[k]

@@ -118,7 +118,7 @@ def _narrow(C, S, K, G, a, b, margin):
         convex(C, S, K, G, a, b, margin)
     elif kb == BOX:
         if ka == BOX:
-            box_box(C, S, K, a, b, margin)
+            box_box(C, S, K, G, a, b, margin)
         else:
             round_box(C, S, K, a, b, margin)
     else:

@@ -6,8 +6,6 @@ the same for a finger and a torso (Catto 2011, Soft Constraints); its discrete p
 
 import math
 
-import numpy as np
-
 from artuline.core.physics.graph import add_point
 from artuline.core.physics.joint_frames import anchor_place, joint_quat, last_step, relative
 from artuline.core.physics.kernels import compiled, cross, inlined, log_quat, poles, quat_mul, turn
@@ -163,38 +161,36 @@ def tugs(B, T, W, h, matrix):
 
 
 @compiled
-def effective_inertia(B, J, mass, centre, tensor):
+def effective_inertia(B, J, A, W):
     """Fill ``J.effective``: the inertia that a drive feels with all below it rigid.
 
     The composite of the joint's subtree about the anchor, in series with the rest of what hangs together,
-    which counts as infinite where it is held by something keyed. ``J.feel``: the same for the mass. mass (n,),
-    centre (n, 3), tensor (n, 3, 3) are scratch. The bodies' world inertia must be set.
+    which counts as infinite where it is held by something keyed. ``J.feel``: the same for the mass. A, W, and D and f
+    of the bodies are scratch: what hangs on a body has the mass f[3], its centre at f[:3], and the inertia D[:3, :3]; A (n, 2 at
+    least): its root, and whether that is held. The bodies' world inertia must be set.
     """
-    n, m = B.shape[0], J.shape[0]
-    root = np.empty(n, np.int64)
-    held = np.zeros(n, np.bool_)
-    for i in range(n):
-        mass[i] = B[i].mass if B[i].free else 0.0
-        root[i] = i
+    for i in range(B.shape[0]):
+        free = B[i].free
+        B[i].f[3] = B[i].mass if free else 0.0
+        A[i, 0], A[i, 1] = i, 0
         for a in range(3):
-            centre[i, a] = B[i].x[a]
+            B[i].f[a] = B[i].x[a]
             for b in range(3):
-                tensor[i, a, b] = B[i].M[a, b] if B[i].free else 0.0
-    for j in range(m):
+                B[i].D[a, b] = B[i].M[a, b] if free else 0.0
+    for j in range(J.shape[0]):
         p, c = J[j].parent, J[j].child
         if B[c].of_joint != j:
             continue
         if p >= 0 and B[p].free:
-            root[c] = root[p]
-            held[c] = held[p]
+            A[c, 0], A[c, 1] = A[p, 0], A[p, 1]
         else:
-            held[c] = True
-    for j in range(m - 1, -1, -1):
+            A[c, 1] = 1
+    for j in range(J.shape[0] - 1, -1, -1):
         p, c = J[j].parent, J[j].child
-        if B[c].of_joint == j and p >= 0 and B[p].free and mass[c] > 0.0:
-            _merge(mass, centre, tensor, p, c)
-    inertia, rest = np.empty((3, 3)), np.empty((3, 3))
-    for j in range(m):
+        if B[c].of_joint == j and p >= 0 and B[p].free and B[c].f[3] > 0.0:
+            _merge(B, p, c)
+    inertia, rest = W[0], W[1]
+    for j in range(J.shape[0]):
         p, c = J[j].parent, J[j].child
         if not B[c].free:
             # a keyed child drives its parent
@@ -205,20 +201,25 @@ def effective_inertia(B, J, mass, centre, tensor):
                         J[j].effective[a, b] = B[p].inertia[0] if a == b else 0.0
             continue
         ax, ay, az = anchor_place(B, c, J[j].anchor_c, False)
-        J[j].feel = mass[c]
-        _about(mass[c], centre, tensor, c, ax, ay, az, inertia)
-        t = root[c]
-        if p >= 0 and B[p].free and not held[c] and B[c].of_joint == j:
-            left = mass[t] - mass[c]
-            if left > 1e-9 * mass[t]:
-                J[j].feel = mass[c] * left / mass[t]
-                _about(mass[t], centre, tensor, t, ax, ay, az, rest)
-                rest -= inertia
-                for k in range(3):
-                    rest[k, k] += 1e-9 * mass[t]
+        mass = B[c].f[3]
+        J[j].feel = mass
+        _about(B, c, ax, ay, az, inertia)
+        t = A[c, 0]
+        if p >= 0 and B[p].free and A[c, 1] == 0 and B[c].of_joint == j:
+            whole = B[t].f[3]
+            left = whole - mass
+            if left > 1e-9 * whole:
+                J[j].feel = mass * left / whole
+                _about(B, t, ax, ay, az, rest)
+                for a in range(3):
+                    for b in range(3):
+                        rest[a, b] -= inertia[a, b]
+                    rest[a, a] += 1e-9 * whole
                 _invert(inertia)
                 _invert(rest)
-                inertia += rest
+                for a in range(3):
+                    for b in range(3):
+                        inertia[a, b] += rest[a, b]
                 _invert(inertia)
         qx, qy, qz, qw = joint_quat(B, p, J[j].frame_p, False)
         E = J[j].effective
@@ -240,29 +241,31 @@ def _invert(m):
 
 
 @inlined
-def _merge(mass, centre, tensor, p, c):
-    """Add composite c to composite p."""
-    total = mass[p] + mass[c]
-    k = mass[p] * mass[c] / total
+def _merge(B, p, c):
+    """Add what hangs on body c to what hangs on body p."""
+    u, v = B[p].f, B[c].f
+    total = u[3] + v[3]
+    k = u[3] * v[3] / total
     square = 0.0
     for a in range(3):
-        square += (centre[c, a] - centre[p, a]) ** 2
+        square += (v[a] - u[a]) ** 2
     for a in range(3):
         for b in range(3):
-            d = (centre[c, a] - centre[p, a]) * (centre[c, b] - centre[p, b])
-            tensor[p, a, b] += tensor[c, a, b] + k * ((square if a == b else 0.0) - d)
+            d = (v[a] - u[a]) * (v[b] - u[b])
+            B[p].D[a, b] += B[c].D[a, b] + k * ((square if a == b else 0.0) - d)
     for a in range(3):
-        centre[p, a] += (centre[c, a] - centre[p, a]) * mass[c] / total
-    mass[p] = total
+        u[a] += (v[a] - u[a]) * v[3] / total
+    u[3] = total
 
 
 @inlined
-def _about(mass, centre, tensor, i, ax, ay, az, out):
-    """Composite inertia of i about a point."""
-    d0, d1, d2 = centre[i, 0] - ax, centre[i, 1] - ay, centre[i, 2] - az
+def _about(B, i, ax, ay, az, out):
+    """Inertia of what hangs on body i about a point."""
+    f = B[i].f
+    d0, d1, d2 = f[0] - ax, f[1] - ay, f[2] - az
     square = d0 * d0 + d1 * d1 + d2 * d2
     for a in range(3):
         da = d0 if a == 0 else (d1 if a == 1 else d2)
         for b in range(3):
             db = d0 if b == 0 else (d1 if b == 1 else d2)
-            out[a, b] = tensor[i, a, b] + mass * ((square if a == b else 0.0) - da * db)
+            out[a, b] = B[i].D[a, b] + f[3] * ((square if a == b else 0.0) - da * db)

@@ -5,7 +5,8 @@ from typing import Any
 
 from numba import njit
 
-_FLAGS: dict[str, Any] = {"nogil": True, "error_model": "numpy", "fastmath": {"contract"}}
+#: No kernel makes arrays, so none counts references to them: the locked counting took a third of a substep.
+_FLAGS: dict[str, Any] = {"nogil": True, "error_model": "numpy", "fastmath": {"contract"}, "_nrt": False}
 
 #: All kernels: cached on disk, without the interpreter lock. Products may be fused with sums, but nothing is
 #: reordered: the same input gives the same bits on the same machine.

@@ -7,8 +7,6 @@ swings keep their height. A substep that turns a body too far, or does not close
 
 import math
 
-import numpy as np
-
 from artuline.core.physics.collide import find_contacts, find_near, still_near
 from artuline.core.physics.contacts import (
     add_contacts,
@@ -396,7 +394,7 @@ def frame(B, J, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, keyed_x, 
                 _keyed_relative(J, keyed_x[s], keyed_q[s], j, J[j].target0, False)
         if s == 0:
             world_inertia(B)
-            effective_inertia(B, J, np.empty(n), np.empty((n, 3)), np.empty((n, 3, 3)))
+            effective_inertia(B, J, A, W)
         if s == 0 or not still_near(B):
             find_near(B, S, P, N, K, h * (free.shape[0] - s))
         advance(B, J, S, P, N, C, O, T, K, G, W, A, order, gravity[s], wind[s], h)

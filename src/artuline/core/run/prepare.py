@@ -45,7 +45,7 @@ def compile_joints() -> None:
     motion.world_inertia(b)
     motion.free_velocities(b, w.gravity, w.wind, 0.1)
     joints.prepare_joints(b, j, 0.1)
-    drives.effective_inertia(b, j, np.empty(2), np.empty((2, 3)), np.empty((2, 3, 3)))
+    drives.effective_inertia(b, j, w.coupled, w.scratch)
     drives.prepare_drives(b, j, 0.1, 0.1)
     graph.arrange(b, j, w.contacts, w.coupled, 0, order, True)
     motion.drift(b, 0.1)
