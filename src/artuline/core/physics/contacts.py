@@ -63,7 +63,7 @@ def _inverse_mass(B, i, r, d):
 
 @compiled
 def prepare_contacts(B, S, P, C, O, K, h):
-    """Arms, wanted speeds and first states of all contacts. The trial velocities are the free ones."""
+    """Arms, wanted speeds and first states of all contacts. The trial velocities are what the substep's end is likely to be."""
     for i in range(K[CONTACTS]):
         P[C[i].pair].incoming[1] = 0.0
     for i in range(K[CONTACTS]):
@@ -85,8 +85,11 @@ def prepare_contacts(B, S, P, C, O, K, h):
         c.stiffness = HARD / inverse
         ux, uy, uz = relative_speed(B, C, i, False)
         before = n[0] * ux + n[1] * uy + n[2] * uz
-        ux, uy, uz = relative_speed(B, C, i, True)
+        ux, uy, uz = _free_relative_speed(B, C, i)
         ahead = n[0] * ux + n[1] * uy + n[2] * uz
+        ux, uy, uz = relative_speed(B, C, i, True)
+        likely = n[0] * ux + n[1] * uy + n[2] * uz
+        slide = _across(n, ux, uy, uz)
         gap = c.gap
         c.target = -gap / h if gap > 0.0 else 0.0
         e = max(S[sa].restitution, S[sb].restitution)
@@ -99,7 +102,7 @@ def prepare_contacts(B, S, P, C, O, K, h):
             else:
                 # of the mean speed of a substep, half of what its free fall adds is missing on both sides
                 c.target = max(c.target, e * speed - 0.5 * (1.0 - e) * max(before - ahead, 0.0))
-        c.state = PUSHING if ahead < c.target else INACTIVE
+        c.state = PUSHING if likely < c.target else INACTIVE
         for o in range(P[p].olds):
             m = O[P[p].old + o]
             if m.feature == c.feature:
@@ -109,12 +112,11 @@ def prepare_contacts(B, S, P, C, O, K, h):
                     c.impulse[k] = m.force[k]
                 if m.state == PUSHING and before < c.target + 0.05:
                     c.state = PUSHING
-                elif ahead > c.target - 0.02 * speed:
+                elif likely > c.target - 0.02 * speed:
                     c.state = INACTIVE
         if not c.old:
-            c.hold = max(c.target - ahead, 0.0) / inverse
-        ux, uy, uz = relative_speed(B, C, i, False)
-        _rub(C, i, _across(n, ux, uy, uz))
+            c.hold = max(c.target - likely, 0.0) / inverse
+        _rub(C, i, slide)
 
 
 @inlined
@@ -231,15 +233,18 @@ def update_contacts(B, C, K, catch, release, linear):
             changed = True
             continue
         c.push = max(push, 0.0)
-        most, r = c.friction * c.hold, c.rubbing
+        r = c.rubbing
         off = abs(c.push - c.hold)
         if catch and c.turns < MOST_TURNS and off > 0.5 * max(c.push, c.hold) and c.friction * off > 0.05 * heavy:
             # a hit, or a sudden relief: friction cannot wait for the next substep
             c.hold = c.push if c.turns == 0 else 0.5 * (c.hold + c.push)
             c.turns += 1
             _rub(C, i, slide)
-            changed = True
-            continue
+            if c.rubbing < 0.9 * r or c.rubbing > 1.1 * r:
+                changed = True
+                continue
+            c.rubbing = r
+        most = c.friction * c.hold
         if r >= k:
             # what held gives way: it will slide about as fast as the rest of the push makes the bare bodies
             if catch and c.turns < MOST_TURNS and k * slide > 1.3 * most + 0.02 * heavy:
@@ -272,10 +277,7 @@ def contact_work(B, C, K):
             continue
         n = c.normal
         ux, uy, uz = relative_speed(B, C, i, True)
-        fx, fy, fz = _free_speed(B, c.a, c.ra)
-        if c.b >= 0:
-            gx, gy, gz = _free_speed(B, c.b, c.rb)
-            fx, fy, fz = fx - gx, fy - gy, fz - gz
+        fx, fy, fz = _free_relative_speed(B, C, i)
         # what the last solve began with, less what its matrix took for the change of speed
         dx, dy, dz, r = ux - c.impulse[0], uy - c.impulse[1], uz - c.impulse[2], c.rubbing
         along = (c.stiffness - r) * (n[0] * dx + n[1] * dy + n[2] * dz)
@@ -292,6 +294,16 @@ def _free_speed(B, i, r):
     v, w = (B[i].fv, B[i].fw) if B[i].free else (B[i].tv, B[i].tw)
     x, y, z = cross(w[0], w[1], w[2], r[0], r[1], r[2])
     return v[0] + x, v[1] + y, v[2] + z
+
+
+@inlined
+def _free_relative_speed(B, C, i):
+    """Velocity of body a against b at contact i before any impulse of the substep."""
+    x, y, z = _free_speed(B, C[i].a, C[i].ra)
+    if C[i].b >= 0:
+        a, b, c = _free_speed(B, C[i].b, C[i].rb)
+        x, y, z = x - a, y - b, z - c
+    return x, y, z
 
 
 @compiled

@@ -505,10 +505,13 @@ def _catch(B, J, j, r, c0, c1, c2, sy, sz, tw, h):
         J[j].state[r] = 1 if side == 0 else -1
         e = beyond(J, j, r, c0, c1, c2, sy, sz, tw)
         if e * J[j].state[r] > least:
-            aim_row(B, J, j, r)
             start0, start1, start2 = offset(B, J, j, False)
             y0, z0, t0 = joint_angles(B, J, j, False)
             e0 = beyond(J, j, r, start0, start1, start2, y0, z0, t0)
+            if e * J[j].state[r] <= min(e0 * J[j].state[r], SLOP) + least:
+                # it was a little beyond the limit already, which is left alone
+                break
+            aim_row(B, J, j, r)
             _keep(J, j, r, e0, h)
             J[j].lam[r] = 0.0
             J[j].res[r] = (e - J[j].keep[r]) / h

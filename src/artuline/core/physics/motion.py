@@ -9,6 +9,7 @@ import math
 from artuline.core.physics.kernels import compiled, exp_quat, inlined, quat_mul, small_sincos, turn
 
 AIR = 1.2  # kg/m^3
+HIT, HIT_TURN = 0.3, 3.0  # m/s and rad/s: larger changes of velocity in a substep are a hit
 
 
 @inlined
@@ -82,7 +83,8 @@ def free_velocities(B, gravity, wind, h):
     """Velocities at the end of the substep with no impulse yet: gravity, drag, wind, forces from outside.
 
     Wind pushes on each principal side of a body by its area and the speed of the air through it: along the
-    stream as drag, and across it, as lift, where a side stands askew. Also sets the trial velocities.
+    stream as drag, and across it, as lift, where a side stands askew. Also sets the trial velocities: the impulses
+    of the substep before are likely to go on, unless they were those of a hit.
     """
     for i in range(B.shape[0]):
         b = B[i]
@@ -115,6 +117,9 @@ def free_velocities(B, gravity, wind, h):
             for k in range(3):
                 b.fv[k] *= slow
                 b.fw[k] *= calm
+        u = b.pull
+        steady = b.free and (u[0] * u[0] + u[1] * u[1] + u[2] * u[2]) * h * h < HIT * HIT
+        steady = steady and (u[3] * u[3] + u[4] * u[4] + u[5] * u[5]) * h * h < HIT_TURN * HIT_TURN
         for k in range(3):
-            b.tv[k] = b.fv[k]
-            b.tw[k] = b.fw[k]
+            b.tv[k] = b.fv[k] + (h * u[k] if steady else 0.0)
+            b.tw[k] = b.fw[k] + (h * u[3 + k] if steady else 0.0)

@@ -50,6 +50,7 @@ BODY = np.dtype(
         ("last", _F),  # length of the substep before, 0: the velocity is that of this moment
         ("fv", _F, 3),  # velocities of the substep before any impulse
         ("fw", _F, 3),
+        ("pull", _F, 6),  # what the impulses of the substep before changed of the velocities, per second
         ("tv", _F, 3),  # trial velocities of the substep
         ("tw", _F, 3),
         ("x1", _F, 3),  # predicted pose at its end

@@ -112,11 +112,11 @@ def attempt(B, J, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, ahead, 
             K[PATTERN] = 0
             choose_swept(B, C, K, h)
             arrange(B, J, C, A, K[CONTACTS], order, False)
+    crowd = K[SWEPT] > 0
     drift(B, h)
     worst, angle, _ = residuals(B, J, h, False, False, True)
     fresh = True
     moved = 0.0
-    crowd = K[SWEPT] > 0
     passes = CROWD_PASSES if crowd else PASSES
     for p in range(passes):
         if fresh:
@@ -236,6 +236,8 @@ def _accept(B, J, P, N, C, O, K, h, last):
             # as deep as halving goes: lose energy rather than gain it
             k = MOST_TURN / (h * math.sqrt(s))
         for a in range(3):
+            B[i].pull[a] = (B[i].tv[a] - B[i].fv[a]) / h
+            B[i].pull[3 + a] = (B[i].tw[a] - B[i].fw[a]) / h
             B[i].x[a] = B[i].x1[a]
             B[i].v[a] = B[i].tv[a]
             B[i].w[a] = B[i].w1[a] * k
