@@ -56,10 +56,11 @@ def prepared(world, h):
     joints.prepare_joints(b, j, h)
     drives.prepare_drives(b, j, h, h)
     assert graph.arrange(b, j, world.contacts, world.coupled, 0, world.elimination, True)
-    motion.drift(b, h)
+    motion.fill_lanes(b, world.lanes)
+    motion.drift(b, world.lanes, h)
     joints.residuals(b, j, h, False, False, True)
     drives.add_bodies(b, h)
-    joints.add_joints(b, j, world.scratch[0], world.scratch[1])
+    joints.add_joints(b, j, world.scratch)
     return b, j
 
 

@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 
 from artuline.core.geometry import rotation
 from artuline.core.physics import joints
-from artuline.core.physics.kernels import poles, small_sincos
+from artuline.core.physics.kernels import angle_of, decay, poles, short_sincos
 from artuline.core.physics.state import CONE, SWING_Y, SWING_Z, TWIST
 from artuline.core.physics.world import BodySpec, JointSpec, World
 from artuline.core.scene.model import Shape
@@ -73,10 +73,23 @@ def test_the_cone_is_its_ellipse(length, ly, lz, angle):
         assert edge == pytest.approx(length)
 
 
-@given(st.floats(-0.6, 0.6))
-def test_small_sines_are_exact_to_rounding(x):
-    s, c = small_sincos(x)
-    assert abs(s - np.sin(x)) < 1e-14 and abs(c - np.cos(x)) < 1e-14
+@given(st.floats(-20.0, 20.0))
+def test_sines_of_short_angles_are_exact_and_those_of_others_still_a_rotation(x):
+    s, c = short_sincos.py_func(x)
+    assert s * s + c * c == pytest.approx(1.0, abs=1e-14)
+    if abs(x) <= 1.0:
+        bound = 1e-15 if abs(x) < 0.2 else 1e-6
+        assert abs(s - np.sin(x)) < bound and abs(c - np.cos(x)) < bound
+
+
+@given(st.floats(0.0, 5.0))
+def test_decay_is_the_exponential(x):
+    assert decay.py_func(x) == pytest.approx(np.exp(-x), rel=1e-15)
+
+
+@given(st.floats(-1.0, 1.0), st.floats(0.0, 1.0))
+def test_the_angle_of_a_sine_and_a_cosine_is_exact_to_rounding(s, c):
+    assert angle_of(s, c) == pytest.approx(np.arctan2(s, c) if (s, c) != (0.0, 0.0) else 0.0, rel=4e-16, abs=1e-300)
 
 
 @settings(max_examples=50)

@@ -9,8 +9,8 @@ then has Coulomb's law. Contacts of crowds, where the factors would fill up, are
 
 import math
 
-from artuline.core.physics.graph import add_point
-from artuline.core.physics.kernels import compiled, cross, inlined
+from artuline.core.physics.graph import add_own, add_point
+from artuline.core.physics.kernels import NO, YES, compiled, cross, inlined
 from artuline.core.physics.state import CONTACTS, INACTIVE, PUSHING, SWEPT
 
 HARD = 1e5  # stiffness of a contact row against the inverse mass at its point
@@ -83,11 +83,11 @@ def prepare_contacts(B, S, P, C, O, K, h):
         c.friction = math.sqrt(S[sa].friction * S[sb].friction)
         inverse = _inverse_mass(B, a, c.ra, n) + _inverse_mass(B, b, c.rb, n)
         c.stiffness = HARD / inverse
-        ux, uy, uz = relative_speed(B, C, i, False)
+        ux, uy, uz = relative_speed(B, C, i, NO)
         before = n[0] * ux + n[1] * uy + n[2] * uz
         ux, uy, uz = _free_relative_speed(B, C, i)
         ahead = n[0] * ux + n[1] * uy + n[2] * uz
-        ux, uy, uz = relative_speed(B, C, i, True)
+        ux, uy, uz = relative_speed(B, C, i, YES)
         likely = n[0] * ux + n[1] * uy + n[2] * uz
         slide = _across(n, ux, uy, uz)
         gap = c.gap
@@ -146,10 +146,10 @@ def add_contacts(B, C, K, W):
             for a in range(3):
                 for b in range(3):
                     k3[a, b] = c.weight[0] if a == b else 0.0
-            add_point(B, c.a, -1, k3, c.ra, c.ra, W[0], W[1])
+            add_own(B, c.a, k3, c.ra, W[0], W[1])
             for a in range(3):
                 k3[a, a] = c.weight[1]
-            add_point(B, c.b, -1, k3, c.rb, c.rb, W[0], W[1])
+            add_own(B, c.b, k3, c.rb, W[0], W[1])
             continue
         if c.state == INACTIVE:
             continue
@@ -185,7 +185,7 @@ def contact_forces(B, C, K, linear):
             continue
         else:
             n = c.normal
-            ux, uy, uz = relative_speed(B, C, i, True)
+            ux, uy, uz = relative_speed(B, C, i, YES)
             un = n[0] * ux + n[1] * uy + n[2] * uz
             x, y, z = ux - un * n[0], uy - un * n[1], uz - un * n[2]
             r = c.rubbing
@@ -214,7 +214,7 @@ def update_contacts(B, C, K, catch, release, linear):
         if c.swept:
             continue
         n, k = c.normal, c.stiffness
-        ux, uy, uz = relative_speed(B, C, i, True)
+        ux, uy, uz = relative_speed(B, C, i, YES)
         un = n[0] * ux + n[1] * uy + n[2] * uz
         push = k * (c.target - un)
         slide = _across(n, ux, uy, uz)
@@ -276,7 +276,7 @@ def contact_work(B, C, K):
         if c.swept or c.state == INACTIVE or c.target > 0.0:
             continue
         n = c.normal
-        ux, uy, uz = relative_speed(B, C, i, True)
+        ux, uy, uz = relative_speed(B, C, i, YES)
         fx, fy, fz = _free_relative_speed(B, C, i)
         # what the last solve began with, less what its matrix took for the change of speed
         dx, dy, dz, r = ux - c.impulse[0], uy - c.impulse[1], uz - c.impulse[2], c.rubbing
@@ -377,7 +377,7 @@ def sweep(B, C, K, h):
         if not c.swept:
             continue
         n = c.normal
-        ux, uy, uz = relative_speed(B, C, i, True)
+        ux, uy, uz = relative_speed(B, C, i, YES)
         weight = c.weight[0] * c.weight[1] / (c.weight[0] + c.weight[1])
         target = c.target
         depth = -c.gap - SLOP

@@ -6,9 +6,9 @@ the same for a finger and a torso (Catto 2011, Soft Constraints); its discrete p
 
 import math
 
-from artuline.core.physics.graph import add_point
+from artuline.core.physics.graph import add_own
 from artuline.core.physics.joint_frames import anchor_place, joint_quat, last_step, relative
-from artuline.core.physics.kernels import compiled, cross, inlined, log_quat, poles, quat_mul, turn
+from artuline.core.physics.kernels import NO, compiled, cross, inlined, log_quat, poles, quat_mul, turn
 
 AT_REST = 1e-3  # rad/s: slower turns hold by friction
 
@@ -34,7 +34,7 @@ def prepare_drives(B, J, h, ahead):
         elif damping > 0.0:
             stiff = _damped(damping, 0.5 * (h + last_step(B, J, j)))
         p, c = J[j].parent, J[j].child
-        qx, qy, qz, qw = joint_quat(B, p, J[j].frame_p, False)
+        qx, qy, qz, qw = joint_quat(B, p, J[j].frame_p, NO)
         K, I = J[j].Kd, J[j].effective
         # R I R^T, column by column
         for a in range(3):
@@ -44,7 +44,7 @@ def prepare_drives(B, J, h, ahead):
             K[a, 0], K[a, 1], K[a, 2] = turn(qx, qy, qz, qw, K[a, 0], K[a, 1], K[a, 2])
         g0, g1, g2 = 0.0, 0.0, 0.0
         if f > 0.0:
-            rx, ry, rz, rw = relative(B, J, j, False)
+            rx, ry, rz, rw = relative(B, J, j, NO)
             a0, a1 = J[j].target0, J[j].target1
             ex, ey, ez, ew = quat_mul(rx, ry, rz, rw, -a0[0], -a0[1], -a0[2], a0[3])
             e0, e1, e2 = log_quat(ex, ey, ez, ew)
@@ -132,29 +132,36 @@ def _goal(B, h, ahead, i):
 
 
 @compiled
-def tugs(B, T, W, h, matrix):
-    """Add the tugs' stiffness to the matrix, or their impulses at the trial velocities to the right side."""
+def add_tugs(B, T, W, h):
+    """Add the tugs' stiffness to the matrix, and set their arms. W: scratch."""
+    for t in range(T.shape[0]):
+        i = T[t].body
+        if i < 0 or not B[i].free:
+            continue
+        stiff, _ = poles(T[t].frequency, 1.0, h, B[i].last)
+        rx, ry, rz = anchor_place(B, i, T[t].point, NO)
+        r = T[t].arm
+        r[0], r[1], r[2] = rx - B[i].x[0], ry - B[i].x[1], rz - B[i].x[2]
+        for a in range(3):
+            for b in range(3):
+                W[2, a, b] = T[t].mass * stiff if a == b else 0.0
+        add_own(B, i, W[2], r, W[0], W[1])
+
+
+@compiled
+def tug_forces(B, T, h):
+    """Add the tugs' impulses at the trial velocities to the right side."""
     for t in range(T.shape[0]):
         i = T[t].body
         if i < 0 or not B[i].free:
             continue
         stiff, bias = poles(T[t].frequency, 1.0, h, B[i].last)
-        k = T[t].mass * stiff
-        rx, ry, rz = anchor_place(B, i, T[t].point, False)
-        rx, ry, rz = rx - B[i].x[0], ry - B[i].x[1], rz - B[i].x[2]
-        if matrix:
-            r = T[t].arm
-            r[0], r[1], r[2] = rx, ry, rz
-            for a in range(3):
-                for b in range(3):
-                    W[2, a, b] = k if a == b else 0.0
-            add_point(B, i, -1, W[2], r, r, W[0], W[1])
-            continue
-        cx, cy, cz = cross(B[i].tw[0], B[i].tw[1], B[i].tw[2], rx, ry, rz)
-        k0 = -k * (B[i].tv[0] + cx + bias * (B[i].x[0] + rx - T[t].goal[0]))
-        k1 = -k * (B[i].tv[1] + cy + bias * (B[i].x[1] + ry - T[t].goal[1]))
-        k2 = -k * (B[i].tv[2] + cz + bias * (B[i].x[2] + rz - T[t].goal[2]))
-        tx, ty, tz = cross(rx, ry, rz, k0, k1, k2)
+        k, r = T[t].mass * stiff, T[t].arm
+        cx, cy, cz = cross(B[i].tw[0], B[i].tw[1], B[i].tw[2], r[0], r[1], r[2])
+        k0 = -k * (B[i].tv[0] + cx + bias * (B[i].x[0] + r[0] - T[t].goal[0]))
+        k1 = -k * (B[i].tv[1] + cy + bias * (B[i].x[1] + r[1] - T[t].goal[1]))
+        k2 = -k * (B[i].tv[2] + cz + bias * (B[i].x[2] + r[2] - T[t].goal[2]))
+        tx, ty, tz = cross(r[0], r[1], r[2], k0, k1, k2)
         f = B[i].f
         f[0], f[1], f[2] = f[0] + k0, f[1] + k1, f[2] + k2
         f[3], f[4], f[5] = f[3] + tx, f[4] + ty, f[5] + tz
@@ -200,7 +207,7 @@ def effective_inertia(B, J, A, W):
                     for b in range(3):
                         J[j].effective[a, b] = B[p].inertia[0] if a == b else 0.0
             continue
-        ax, ay, az = anchor_place(B, c, J[j].anchor_c, False)
+        ax, ay, az = anchor_place(B, c, J[j].anchor_c, NO)
         mass = B[c].f[3]
         J[j].feel = mass
         _about(B, c, ax, ay, az, inertia)
@@ -221,7 +228,7 @@ def effective_inertia(B, J, A, W):
                     for b in range(3):
                         inertia[a, b] += rest[a, b]
                 _invert(inertia)
-        qx, qy, qz, qw = joint_quat(B, p, J[j].frame_p, False)
+        qx, qy, qz, qw = joint_quat(B, p, J[j].frame_p, NO)
         E = J[j].effective
         for a in range(3):
             E[0, a], E[1, a], E[2, a] = turn(-qx, -qy, -qz, qw, inertia[0, a], inertia[1, a], inertia[2, a])

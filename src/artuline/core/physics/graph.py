@@ -1,4 +1,4 @@
-"""The direct solve: block Cholesky over bodies, from the leaves of the joints' trees to their roots.
+"""The direct solve: block L D L^T over bodies, from the leaves of the joints' trees to their roots.
 
 The system of a substep is symmetric and positive definite::
 
@@ -9,8 +9,6 @@ at most two bodies. Without loops the factors have no fill-in (Baraff 1996, Line
 Multipliers; Featherstone 2008, Rigid Body Dynamics Algorithms, ch. 6); loops and contacts between bodies add
 a few blocks along the tree (George & Liu 1981, Computer Solution of Large Sparse Positive Definite Systems).
 """
-
-import math
 
 from artuline.core.physics.kernels import compiled, inlined
 from artuline.core.physics.state import MOST_NEIGHBOURS
@@ -135,9 +133,9 @@ def add_point(B, i, j, K, ri, rj, X, Y):
     X, Y (3, 3): scratch.
     """
     if i >= 0 and B[i].free:
-        _add_own(B, i, K, ri, X, Y)
+        add_own(B, i, K, ri, X, Y)
     if j >= 0 and B[j].free:
-        _add_own(B, j, K, rj, X, Y)
+        add_own(B, j, K, rj, X, Y)
         if i >= 0 and B[i].free:
             if B[i].rank < B[j].rank:
                 _add_cross(B[i].E[slot_of(B, i, j)], K, ri, rj, X, Y)
@@ -146,8 +144,8 @@ def add_point(B, i, j, K, ri, rj, X, Y):
 
 
 @inlined
-def _add_own(B, i, K, r, X, Y):
-    """J^T K J of one body, J = [1, -[r]x]."""
+def add_own(B, i, K, r, X, Y):
+    """J^T K J of one body that is free, J = [1, -[r]x]. X, Y (3, 3): scratch."""
     D = B[i].D
     for m in range(3):
         for k in range(3):
@@ -264,41 +262,127 @@ def add_turn(B, i, j, K):
 
 
 @inlined
-def _cholesky(a):
-    """Factor a 6 x 6 block in place into its lower triangle, with inverted diagonal."""
-    for c in range(6):
-        s = a[c, c]
-        for k in range(c):
-            s -= a[c, k] * a[c, k]
-        d = 1.0 / math.sqrt(max(s, 1e-300))
-        a[c, c] = d
-        for r in range(c + 1, 6):
-            s = a[r, c]
-            for k in range(c):
-                s -= a[r, k] * a[c, k]
-            a[r, c] = s * d
+def _factor_block(a):
+    """Factor a 6 x 6 block as L D L^T in place, in registers: below the diagonal L, on it the inverse of D."""
+    a00 = a[0, 0]
+    a10, a11 = a[1, 0], a[1, 1]
+    a20, a21, a22 = a[2, 0], a[2, 1], a[2, 2]
+    a30, a31, a32, a33 = a[3, 0], a[3, 1], a[3, 2], a[3, 3]
+    a40, a41, a42, a43, a44 = a[4, 0], a[4, 1], a[4, 2], a[4, 3], a[4, 4]
+    a50, a51, a52, a53, a54, a55 = a[5, 0], a[5, 1], a[5, 2], a[5, 3], a[5, 4], a[5, 5]
+    a00 = 1.0 / max(a00, 1e-300)
+    w = a10 * a00
+    a11 -= w * a10
+    b1, a10 = a10, w
+    w = a20 * a00
+    a21 -= w * b1
+    a22 -= w * a20
+    b2, a20 = a20, w
+    w = a30 * a00
+    a31 -= w * b1
+    a32 -= w * b2
+    a33 -= w * a30
+    b3, a30 = a30, w
+    w = a40 * a00
+    a41 -= w * b1
+    a42 -= w * b2
+    a43 -= w * b3
+    a44 -= w * a40
+    b4, a40 = a40, w
+    w = a50 * a00
+    a51 -= w * b1
+    a52 -= w * b2
+    a53 -= w * b3
+    a54 -= w * b4
+    a55 -= w * a50
+    b5, a50 = a50, w
+    a11 = 1.0 / max(a11, 1e-300)
+    w = a21 * a11
+    a22 -= w * a21
+    b2, a21 = a21, w
+    w = a31 * a11
+    a32 -= w * b2
+    a33 -= w * a31
+    b3, a31 = a31, w
+    w = a41 * a11
+    a42 -= w * b2
+    a43 -= w * b3
+    a44 -= w * a41
+    b4, a41 = a41, w
+    w = a51 * a11
+    a52 -= w * b2
+    a53 -= w * b3
+    a54 -= w * b4
+    a55 -= w * a51
+    b5, a51 = a51, w
+    a22 = 1.0 / max(a22, 1e-300)
+    w = a32 * a22
+    a33 -= w * a32
+    b3, a32 = a32, w
+    w = a42 * a22
+    a43 -= w * b3
+    a44 -= w * a42
+    b4, a42 = a42, w
+    w = a52 * a22
+    a53 -= w * b3
+    a54 -= w * b4
+    a55 -= w * a52
+    b5, a52 = a52, w
+    a33 = 1.0 / max(a33, 1e-300)
+    w = a43 * a33
+    a44 -= w * a43
+    b4, a43 = a43, w
+    w = a53 * a33
+    a54 -= w * b4
+    a55 -= w * a53
+    b5, a53 = a53, w
+    a44 = 1.0 / max(a44, 1e-300)
+    w = a54 * a44
+    a55 -= w * a54
+    b5, a54 = a54, w
+    a55 = 1.0 / max(a55, 1e-300)
+    a[0, 0] = a00
+    a[1, 0], a[1, 1] = a10, a11
+    a[2, 0], a[2, 1], a[2, 2] = a20, a21, a22
+    a[3, 0], a[3, 1], a[3, 2], a[3, 3] = a30, a31, a32, a33
+    a[4, 0], a[4, 1], a[4, 2], a[4, 3], a[4, 4] = a40, a41, a42, a43, a44
+    a[5, 0], a[5, 1], a[5, 2], a[5, 3], a[5, 4], a[5, 5] = a50, a51, a52, a53, a54, a55
 
 
 @inlined
 def _lower_solve(D, E):
-    """E := L^-1 E, row by row in registers; D is L with an inverted diagonal."""
-    for r in range(6):
+    """E := L^-1 E, row by row in registers."""
+    for r in range(1, 6):
         e0, e1, e2, e3, e4, e5 = E[r, 0], E[r, 1], E[r, 2], E[r, 3], E[r, 4], E[r, 5]
         for m in range(r):
             w = D[r, m]
             e0, e1, e2 = e0 - w * E[m, 0], e1 - w * E[m, 1], e2 - w * E[m, 2]
             e3, e4, e5 = e3 - w * E[m, 3], e4 - w * E[m, 4], e5 - w * E[m, 5]
-        w = D[r, r]
-        E[r, 0], E[r, 1], E[r, 2], E[r, 3], E[r, 4], E[r, 5] = w * e0, w * e1, w * e2, w * e3, w * e4, w * e5
+        E[r, 0], E[r, 1], E[r, 2], E[r, 3], E[r, 4], E[r, 5] = e0, e1, e2, e3, e4, e5
 
 
 @inlined
-def _subtract_product(T, E, F):
-    """T -= E^T F, row by row in registers."""
+def _subtract_square(T, D, E):
+    """The lower triangle of T -= E^T D^-1 E, row by row in registers."""
     for a in range(6):
         t0, t1, t2, t3, t4, t5 = T[a, 0], T[a, 1], T[a, 2], T[a, 3], T[a, 4], T[a, 5]
         for r in range(6):
-            w = E[r, a]
+            w = E[r, a] * D[r, r]
+            t0, t1, t2 = t0 - w * E[r, 0], t1 - w * E[r, 1], t2 - w * E[r, 2]
+            if a > 2:
+                t3, t4, t5 = t3 - w * E[r, 3], t4 - w * E[r, 4], t5 - w * E[r, 5]
+        T[a, 0], T[a, 1], T[a, 2] = t0, t1, t2
+        if a > 2:
+            T[a, 3], T[a, 4], T[a, 5] = t3, t4, t5
+
+
+@inlined
+def _subtract_product(T, D, E, F):
+    """T -= E^T D^-1 F, row by row in registers."""
+    for a in range(6):
+        t0, t1, t2, t3, t4, t5 = T[a, 0], T[a, 1], T[a, 2], T[a, 3], T[a, 4], T[a, 5]
+        for r in range(6):
+            w = E[r, a] * D[r, r]
             t0, t1, t2 = t0 - w * F[r, 0], t1 - w * F[r, 1], t2 - w * F[r, 2]
             t3, t4, t5 = t3 - w * F[r, 3], t4 - w * F[r, 4], t5 - w * F[r, 5]
         T[a, 0], T[a, 1], T[a, 2], T[a, 3], T[a, 4], T[a, 5] = t0, t1, t2, t3, t4, t5
@@ -306,41 +390,45 @@ def _subtract_product(T, E, F):
 
 @compiled
 def factor(B, order):
-    """Factor in place: D into lower triangles, E into L^-1 E."""
+    """Factor in place: D into its factors, E into L^-1 E."""
     for n in range(order.shape[0]):
         i = order[n]
         if not B[i].free:
             continue
         D = B[i].D
-        _cholesky(D)
+        _factor_block(D)
         for s in range(B[i].neighbours):
             _lower_solve(D, B[i].E[s])
         for s in range(B[i].neighbours):
             j = B[i].up[s]
             E = B[i].E[s]
-            _subtract_product(B[j].D, E, E)
+            _subtract_square(B[j].D, D, E)
             for t in range(s + 1, B[i].neighbours):
-                _subtract_product(B[j].E[slot_of(B, j, B[i].up[t])], E, B[i].E[t])
+                _subtract_product(B[j].E[slot_of(B, j, B[i].up[t])], D, E, B[i].E[t])
 
 
 @inlined
-def forward(D, f):
-    """Half a solve with one factor: f := L^-1 f."""
-    for k in range(6):
-        s = f[k]
-        for m in range(k):
-            s -= D[k, m] * f[m]
-        f[k] = s * D[k, k]
+def _forward(D, f):
+    """f := L^-1 f."""
+    f0 = f[0]
+    f1 = f[1] - D[1, 0] * f0
+    f2 = f[2] - D[2, 0] * f0 - D[2, 1] * f1
+    f3 = f[3] - D[3, 0] * f0 - D[3, 1] * f1 - D[3, 2] * f2
+    f4 = f[4] - D[4, 0] * f0 - D[4, 1] * f1 - D[4, 2] * f2 - D[4, 3] * f3
+    f5 = f[5] - D[5, 0] * f0 - D[5, 1] * f1 - D[5, 2] * f2 - D[5, 3] * f3 - D[5, 4] * f4
+    f[1], f[2], f[3], f[4], f[5] = f1, f2, f3, f4, f5
 
 
 @inlined
-def backward(D, f):
-    """The other half: f := L^-T f."""
-    for k in range(5, -1, -1):
-        s = f[k]
-        for m in range(k + 1, 6):
-            s -= D[m, k] * f[m]
-        f[k] = s * D[k, k]
+def _backward(D, f):
+    """f := L^-T D^-1 f."""
+    f5 = f[5] * D[5, 5]
+    f4 = f[4] * D[4, 4] - D[5, 4] * f5
+    f3 = f[3] * D[3, 3] - D[5, 3] * f5 - D[4, 3] * f4
+    f2 = f[2] * D[2, 2] - D[5, 2] * f5 - D[4, 2] * f4 - D[3, 2] * f3
+    f1 = f[1] * D[1, 1] - D[5, 1] * f5 - D[4, 1] * f4 - D[3, 1] * f3 - D[2, 1] * f2
+    f0 = f[0] * D[0, 0] - D[5, 0] * f5 - D[4, 0] * f4 - D[3, 0] * f3 - D[2, 0] * f2 - D[1, 0] * f1
+    f[0], f[1], f[2], f[3], f[4], f[5] = f0, f1, f2, f3, f4, f5
 
 
 @compiled
@@ -348,18 +436,20 @@ def solve(B, order):
     """Solve with the factors: f of the bodies becomes dv."""
     for n in range(order.shape[0]):
         i = order[n]
+        D, f = B[i].D, B[i].f
         if not B[i].free:
             for k in range(6):
-                B[i].f[k] = 0.0
+                f[k] = 0.0
             continue
-        f = B[i].f
-        forward(B[i].D, f)
+        _forward(D, f)
         for s in range(B[i].neighbours):
             E, g = B[i].E[s], B[B[i].up[s]].f
+            g0, g1, g2, g3, g4, g5 = g[0], g[1], g[2], g[3], g[4], g[5]
             for r in range(6):
-                w = f[r]
-                for c in range(6):
-                    g[c] -= E[r, c] * w
+                w = f[r] * D[r, r]
+                g0, g1, g2 = g0 - w * E[r, 0], g1 - w * E[r, 1], g2 - w * E[r, 2]
+                g3, g4, g5 = g3 - w * E[r, 3], g4 - w * E[r, 4], g5 - w * E[r, 5]
+            g[0], g[1], g[2], g[3], g[4], g[5] = g0, g1, g2, g3, g4, g5
     for n in range(order.shape[0] - 1, -1, -1):
         i = order[n]
         if not B[i].free:
@@ -367,9 +457,8 @@ def solve(B, order):
         f = B[i].f
         for s in range(B[i].neighbours):
             E, g = B[i].E[s], B[B[i].up[s]].f
+            g0, g1, g2, g3, g4, g5 = g[0], g[1], g[2], g[3], g[4], g[5]
             for r in range(6):
-                w = 0.0
-                for c in range(6):
-                    w += E[r, c] * g[c]
-                f[r] -= w
-        backward(B[i].D, f)
+                low = E[r, 0] * g0 + E[r, 1] * g1 + E[r, 2] * g2
+                f[r] -= low + (E[r, 3] * g3 + E[r, 4] * g4 + E[r, 5] * g5)
+        _backward(B[i].D, f)

@@ -2,7 +2,7 @@
 
 import math
 
-from artuline.core.physics.kernels import compiled, cross, inlined, quat_mul, swing_twist, turn
+from artuline.core.physics.kernels import NO, compiled, cross, inlined, quat_mul, swing_twist, turn
 from artuline.core.physics.state import FREE, LOCKED, TIE
 
 
@@ -141,7 +141,7 @@ def turn_speed(B, J, j, trial):
 @inlined
 def row_inertia(B, J, j, d):
     """Effective inertia of a joint about a world direction."""
-    qx, qy, qz, qw = joint_quat(B, J[j].parent, J[j].frame_p, False)
+    qx, qy, qz, qw = joint_quat(B, J[j].parent, J[j].frame_p, NO)
     x, y, z = turn(-qx, -qy, -qz, qw, d[0], d[1], d[2])
     I = J[j].effective
     return (

@@ -24,7 +24,7 @@ from artuline.core.physics.joint_frames import (
     turn_speed,
     turns_now,
 )
-from artuline.core.physics.kernels import compiled, cross, inlined, poles, quat_mul, swing_twist, turn
+from artuline.core.physics.kernels import NO, YES, compiled, cross, inlined, poles, quat_mul, swing_twist, turn
 from artuline.core.physics.state import (
     CONE,
     LIMITED,
@@ -77,8 +77,8 @@ def aim_row(B, J, j, r):
     J[j].k[r] = HARD * (J[j].scale[0] if r < 3 else J[j].scale[1])
     if r < 3:
         if J[j].kind == TIE:
-            cx, cy, cz = anchor_place(B, c, J[j].anchor_c, False)
-            px, py, pz = anchor_place(B, p, J[j].anchor_p, False)
+            cx, cy, cz = anchor_place(B, c, J[j].anchor_c, NO)
+            px, py, pz = anchor_place(B, p, J[j].anchor_p, NO)
             dx, dy, dz = cx - px, cy - py, cz - pz
             n = math.sqrt(dx * dx + dy * dy + dz * dz)
             if n > 1e-9:
@@ -90,12 +90,12 @@ def aim_row(B, J, j, r):
             if is_pointed(J, j):
                 d[0], d[1], d[2] = ex, ey, ez
             else:
-                qx, qy, qz, qw = joint_quat(B, p, J[j].frame_p, False)
+                qx, qy, qz, qw = joint_quat(B, p, J[j].frame_p, NO)
                 d[0], d[1], d[2] = turn(qx, qy, qz, qw, ex, ey, ez)
         return
-    qx, qy, qz, qw = joint_quat(B, p, J[j].frame_p, False)
-    cx, cy, cz, cw = joint_quat(B, c, J[j].frame_c, False)
-    sy, sz, _ = joint_angles(B, J, j, False)
+    qx, qy, qz, qw = joint_quat(B, p, J[j].frame_p, NO)
+    cx, cy, cz, cw = joint_quat(B, c, J[j].frame_c, NO)
+    sy, sz, _ = joint_angles(B, J, j, NO)
     _aim_turn(J, j, r, qx, qy, qz, qw, cx, cy, cz, cw, sy, sz)
 
 
@@ -152,24 +152,24 @@ def prepare_joints(B, J, h):
         J[j].live = J[j].on and J[j].broken < 0 and (B[c].free or (p >= 0 and B[p].free))
         if not J[j].live:
             continue
-        ax, ay, az = anchor_place(B, c, J[j].anchor_c, False)
+        ax, ay, az = anchor_place(B, c, J[j].anchor_c, NO)
         for k in range(3):
             a = ax if k == 0 else (ay if k == 1 else az)
             J[j].rc[k] = a - B[c].x[k]
             J[j].rp[k] = a - B[p].x[k] if p >= 0 else 0.0
         pointed = is_pointed(J, j)
         if pointed:
-            px, py, pz = anchor_place(B, p, J[j].anchor_p, False)
+            px, py, pz = anchor_place(B, p, J[j].anchor_p, NO)
             c0, c1, c2 = ax - px, ay - py, az - pz
         else:
-            c0, c1, c2 = offset(B, J, j, False)
+            c0, c1, c2 = offset(B, J, j, NO)
         sy, sz, tw = 0.0, 0.0, 0.0
         turning = is_turning(J, j)
         qx, qy, qz, qw = 0.0, 0.0, 0.0, 1.0
         cx, cy, cz, cw = 0.0, 0.0, 0.0, 1.0
         if turning:
-            qx, qy, qz, qw = joint_quat(B, p, J[j].frame_p, False)
-            cx, cy, cz, cw = joint_quat(B, c, J[j].frame_c, False)
+            qx, qy, qz, qw = joint_quat(B, p, J[j].frame_p, NO)
+            cx, cy, cz, cw = joint_quat(B, c, J[j].frame_c, NO)
             rx, ry, rz, rw = quat_mul(-qx, -qy, -qz, qw, cx, cy, cz, cw)
             sy, sz, tw = swing_twist(rx, ry, rz, rw)
         if J[j].spring_frequency > 0.0:
@@ -237,7 +237,7 @@ def far(B, J, j, h):
     """
     if J[j].slack <= 0.0 or turns_now(J, j):
         return False
-    x, y, z = turn_speed(B, J, j, True)
+    x, y, z = turn_speed(B, J, j, YES)
     return FASTER * FASTER * (x * x + y * y + z * z) * h * h < J[j].slack * J[j].slack
 
 
@@ -297,15 +297,16 @@ def row_speed(B, J, j, r, trial):
 
 
 @compiled
-def add_joints(B, J, X, Y):
-    """Add all active rows to the matrix."""
+def add_joints(B, J, W):
+    """Add all active rows to the matrix. W (4, 3, 3): scratch."""
+    X, Y = W[0], W[1]
     for j in range(J.shape[0]):
         if not J[j].live:
             continue
         if is_pointed(J, j):
             add_joined(B, J[j].child, J[j].parent, J[j].k[0], J[j].rc, J[j].rp)
         else:
-            K, any_row = J[j].Kl, False
+            K, any_row = W[2], False
             for a in range(3):
                 K[a, 0], K[a, 1], K[a, 2] = 0.0, 0.0, 0.0
             spring = J[j].spring_frequency > 0.0
@@ -320,9 +321,12 @@ def add_joints(B, J, X, Y):
                 add_point(B, J[j].child, J[j].parent, K, J[j].rc, J[j].rp, X, Y)
         if not turns_now(J, j):
             if J[j].driven:
-                add_turn(B, J[j].child, J[j].parent, J[j].Kd)
+                for a in range(3):
+                    for b in range(3):
+                        W[3, a, b] = J[j].Kd[a, b]
+                add_turn(B, J[j].child, J[j].parent, W[3])
             continue
-        K = J[j].Ka
+        K = W[3]
         for a in range(3):
             for b in range(3):
                 K[a, b] = J[j].Kd[a, b] if J[j].driven else 0.0
@@ -357,13 +361,13 @@ def joint_forces(B, J):
             l0, l1, l2 = m[0] - k * e[0], m[1] - k * e[1], m[2] - k * e[2]
         for r in range(first, last):
             if r < 3 and J[j].spring_frequency > 0.0 and J[j].mode[r] != LOCKED:
-                s = J[j].spring_aim[r] - J[j].spring_k[r] * row_speed(B, J, j, r, True)
+                s = J[j].spring_aim[r] - J[j].spring_k[r] * row_speed(B, J, j, r, YES)
                 d = J[j].dir[r]
                 l0, l1, l2 = l0 + s * d[0], l1 + s * d[1], l2 + s * d[2]
             if J[j].state[r] == 0:
                 continue
             if J[j].soft[r] != 0:
-                s = -J[j].k[r] * (row_speed(B, J, j, r, True) - J[j].wanted[r])
+                s = -J[j].k[r] * (row_speed(B, J, j, r, YES) - J[j].wanted[r])
                 J[j].lam[r] = s
             else:
                 s = J[j].lam[r] - J[j].k[r] * J[j].res[r]
@@ -373,7 +377,7 @@ def joint_forces(B, J):
             else:
                 a0, a1, a2 = a0 + s * d[0], a1 + s * d[1], a2 + s * d[2]
         if J[j].driven:
-            x, y, z = turn_speed(B, J, j, True)
+            x, y, z = turn_speed(B, J, j, YES)
             m, K = J[j].aim, J[j].Kd
             a0 += m[0] - K[0, 0] * x - K[0, 1] * y - K[0, 2] * z
             a1 += m[1] - K[1, 0] * x - K[1, 1] * y - K[1, 2] * z
@@ -387,7 +391,7 @@ def joint_impulses(B, J):
     for j in range(J.shape[0]):
         if not J[j].live:
             continue
-        x, y, z = point_speed(B, J, j, False)
+        x, y, z = point_speed(B, J, j, NO)
         if is_pointed(J, j):
             m, e, k = J[j].lam, J[j].res, J[j].k[0]
             m[0], m[1], m[2] = m[0] - k * (e[0] + x), m[1] - k * (e[1] + y), m[2] - k * (e[2] + z)
@@ -397,7 +401,7 @@ def joint_impulses(B, J):
                     d = J[j].dir[r]
                     J[j].lam[r] -= J[j].k[r] * (J[j].res[r] + d[0] * x + d[1] * y + d[2] * z)
         if turns_now(J, j):
-            x, y, z = turn_speed(B, J, j, False)
+            x, y, z = turn_speed(B, J, j, NO)
             for r in range(3, ROWS):
                 if J[j].state[r] != 0 and J[j].soft[r] == 0:
                     d = J[j].dir[r]
@@ -453,7 +457,7 @@ def residuals(B, J, h, catch, release, first):
     for j in range(J.shape[0]):
         if not J[j].live:
             continue
-        c0, c1, c2 = offset(B, J, j, True)
+        c0, c1, c2 = offset(B, J, j, YES)
         sy, sz, tw = 0.0, 0.0, 0.0
         rows, row, gap = ROWS, 0, 0.0
         if is_pointed(J, j):
@@ -464,7 +468,7 @@ def residuals(B, J, h, catch, release, first):
         if not is_turning(J, j) or (first and not turns_now(J, j)) or far(B, J, j, h):
             rows = 3
         else:
-            sy, sz, tw = joint_angles(B, J, j, True)
+            sy, sz, tw = joint_angles(B, J, j, YES)
         for r in range(row, rows):
             if J[j].state[r] != 0:
                 if J[j].soft[r] == 1:
@@ -505,8 +509,8 @@ def _catch(B, J, j, r, c0, c1, c2, sy, sz, tw, h):
         J[j].state[r] = 1 if side == 0 else -1
         e = beyond(J, j, r, c0, c1, c2, sy, sz, tw)
         if e * J[j].state[r] > least:
-            start0, start1, start2 = offset(B, J, j, False)
-            y0, z0, t0 = joint_angles(B, J, j, False)
+            start0, start1, start2 = offset(B, J, j, NO)
+            y0, z0, t0 = joint_angles(B, J, j, NO)
             e0 = beyond(J, j, r, start0, start1, start2, y0, z0, t0)
             if e * J[j].state[r] <= min(e0 * J[j].state[r], SLOP) + least:
                 # it was a little beyond the limit already, which is left alone
@@ -583,7 +587,7 @@ def limit_excess(B, J, j):
     """How far joint j is beyond its limits, radians; 0 inside."""
     sy, sz, tw = 0.0, 0.0, 0.0
     if is_turning(J, j):
-        sy, sz, tw = joint_angles(B, J, j, False)
+        sy, sz, tw = joint_angles(B, J, j, NO)
     excess = 0.0
     for r in range(TWIST, ROWS):
         if not limited_row(J, j, r):

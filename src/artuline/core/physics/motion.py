@@ -6,57 +6,87 @@ integration; Reich 1994): symplectic, second order, exact in |L|.
 
 import math
 
-from artuline.core.physics.kernels import compiled, exp_quat, inlined, quat_mul, small_sincos, turn
+from artuline.core.physics.kernels import compiled, decay, exp_quat, inlined, quat_mul, short_sincos, turn
+from artuline.core.physics.state import LANES
 
 AIR = 1.2  # kg/m^3
 HIT, HIT_TURN = 0.3, 3.0  # m/s and rad/s: larger changes of velocity in a substep are a hit
 
 
 @inlined
-def _axis_turn(mx, my, mz, qx, qy, qz, qw, axis, angle):
-    """Turn by ``angle`` about a principal axis: momentum in the body frame turns back, the attitude on."""
-    s2, c2 = small_sincos(0.5 * angle)
+def _axis_turn(ma, mb, qa, qb, qc, qw, angle):
+    """Turn by ``angle`` about a principal axis c: momentum along a and b turns back, the attitude on."""
+    s2, c2 = short_sincos(0.5 * angle)
     s, c = 2.0 * s2 * c2, 1.0 - 2.0 * s2 * s2
-    if axis == 0:
-        my, mz = c * my + s * mz, c * mz - s * my
-        qx, qy, qz, qw = qx * c2 + qw * s2, qy * c2 + qz * s2, qz * c2 - qy * s2, qw * c2 - qx * s2
-    elif axis == 1:
-        mz, mx = c * mz + s * mx, c * mx - s * mz
-        qx, qy, qz, qw = qx * c2 - qz * s2, qy * c2 + qw * s2, qz * c2 + qx * s2, qw * c2 - qy * s2
-    else:
-        mx, my = c * mx + s * my, c * my - s * mx
-        qx, qy, qz, qw = qx * c2 + qy * s2, qy * c2 - qx * s2, qz * c2 + qw * s2, qw * c2 - qz * s2
-    return mx, my, mz, qx, qy, qz, qw
+    return (
+        c * ma + s * mb,
+        c * mb - s * ma,
+        qa * c2 + qb * s2,
+        qb * c2 - qa * s2,
+        qc * c2 + qw * s2,
+        qw * c2 - qc * s2,
+    )
+
+
+@inlined
+def _turn_lanes(V, h):
+    """Turn the bodies of one record of lanes freely for h."""
+    half = 0.5 * h
+    for l in range(LANES):
+        qx, qy, qz, qw = V.q[0, l], V.q[1, l], V.q[2, l], V.q[3, l]
+        a, b, c = V.inertia[0, l], V.inertia[1, l], V.inertia[2, l]
+        mx, my, mz = turn(-qx, -qy, -qz, qw, V.w[0, l], V.w[1, l], V.w[2, l])
+        mx, my, mz = mx * a, my * b, mz * c
+        a, b, c = 1.0 / a, 1.0 / b, 1.0 / c
+        my, mz, qy, qz, qx, qw = _axis_turn(my, mz, qy, qz, qx, qw, half * mx * a)
+        mz, mx, qz, qx, qy, qw = _axis_turn(mz, mx, qz, qx, qy, qw, half * my * b)
+        mx, my, qx, qy, qz, qw = _axis_turn(mx, my, qx, qy, qz, qw, h * mz * c)
+        mz, mx, qz, qx, qy, qw = _axis_turn(mz, mx, qz, qx, qy, qw, half * my * b)
+        my, mz, qy, qz, qx, qw = _axis_turn(my, mz, qy, qz, qx, qw, half * mx * a)
+        V.w1[0, l], V.w1[1, l], V.w1[2, l] = turn(qx, qy, qz, qw, mx * a, my * b, mz * c)
+        n = 1.0 / math.sqrt(qx * qx + qy * qy + qz * qz + qw * qw)
+        V.q1[0, l], V.q1[1, l], V.q1[2, l], V.q1[3, l] = qx * n, qy * n, qz * n, qw * n
 
 
 @compiled
-def drift(B, h):
+def drift(B, V, h):
     """Move every body freely for h, from its pose with its trial velocities, which are taken at that pose.
 
-    Writes the pose x1, q1 and the angular velocity w1 at the end. Bodies that are not free turn about tw.
+    Writes the pose x1, q1 and the angular velocity w1 at the end. Bodies that are not free turn about tw. V: lanes for
+    all bodies, with their attitudes and moments.
     """
+    n = B.shape[0]
+    for first in range(0, n, LANES):
+        v = V[first // LANES]
+        lanes = min(LANES, n - first)
+        for l in range(lanes):
+            w = B[first + l].tw
+            v.w[0, l], v.w[1, l], v.w[2, l] = w[0], w[1], w[2]
+        _turn_lanes(v, h)
+        for l in range(lanes):
+            b = B[first + l]
+            for k in range(3):
+                b.x1[k] = b.x[k] + h * b.tv[k]
+            if b.free:
+                for k in range(3):
+                    b.w1[k] = v.w1[k, l]
+                for k in range(4):
+                    b.q1[k] = v.q1[k, l]
+            else:
+                ex, ey, ez, ew = exp_quat(h * b.tw[0], h * b.tw[1], h * b.tw[2])
+                b.q1[0], b.q1[1], b.q1[2], b.q1[3] = quat_mul(ex, ey, ez, ew, b.q[0], b.q[1], b.q[2], b.q[3])
+                b.w1[0], b.w1[1], b.w1[2] = b.tw[0], b.tw[1], b.tw[2]
+
+
+@compiled
+def fill_lanes(B, V):
+    """Copy what is the same for a whole substep to the lanes."""
     for i in range(B.shape[0]):
-        b = B[i]
+        v, l = V[i // LANES], i % LANES
+        for k in range(4):
+            v.q[k, l] = B[i].q[k]
         for k in range(3):
-            b.x1[k] = b.x[k] + h * b.tv[k]
-        qx, qy, qz, qw = b.q[0], b.q[1], b.q[2], b.q[3]
-        if not b.free:
-            ex, ey, ez, ew = exp_quat(h * b.tw[0], h * b.tw[1], h * b.tw[2])
-            qx, qy, qz, qw = quat_mul(ex, ey, ez, ew, qx, qy, qz, qw)
-            b.w1[0], b.w1[1], b.w1[2] = b.tw[0], b.tw[1], b.tw[2]
-        else:
-            mx, my, mz = turn(-qx, -qy, -qz, qw, b.tw[0], b.tw[1], b.tw[2])
-            mx, my, mz = mx * b.inertia[0], my * b.inertia[1], mz * b.inertia[2]
-            i0, i1, i2 = 1.0 / b.inertia[0], 1.0 / b.inertia[1], 1.0 / b.inertia[2]
-            half = 0.5 * h
-            mx, my, mz, qx, qy, qz, qw = _axis_turn(mx, my, mz, qx, qy, qz, qw, 0, half * mx * i0)
-            mx, my, mz, qx, qy, qz, qw = _axis_turn(mx, my, mz, qx, qy, qz, qw, 1, half * my * i1)
-            mx, my, mz, qx, qy, qz, qw = _axis_turn(mx, my, mz, qx, qy, qz, qw, 2, h * mz * i2)
-            mx, my, mz, qx, qy, qz, qw = _axis_turn(mx, my, mz, qx, qy, qz, qw, 1, half * my * i1)
-            mx, my, mz, qx, qy, qz, qw = _axis_turn(mx, my, mz, qx, qy, qz, qw, 0, half * mx * i0)
-            b.w1[0], b.w1[1], b.w1[2] = turn(qx, qy, qz, qw, mx * i0, my * i1, mz * i2)
-        n = 1.0 / math.sqrt(qx * qx + qy * qy + qz * qz + qw * qw)
-        b.q1[0], b.q1[1], b.q1[2], b.q1[3] = qx * n, qy * n, qz * n, qw * n
+            v.inertia[k, l] = B[i].inertia[k]
 
 
 @compiled
@@ -113,7 +143,7 @@ def free_velocities(B, gravity, wind, h):
                 b.fv[0] += a0
                 b.fv[1] += a1
                 b.fv[2] += a2
-            slow, calm = math.exp(-b.drag[0] * kick), math.exp(-b.drag[1] * kick)
+            slow, calm = decay(b.drag[0] * kick), decay(b.drag[1] * kick)
             for k in range(3):
                 b.fv[k] *= slow
                 b.fw[k] *= calm

@@ -10,7 +10,7 @@ Robust Contact Creation for Physics Simulations.
 import math
 
 from artuline.core.physics.gjk import FAR, NEAR_BY, gjk, support, vertex
-from artuline.core.physics.kernels import compiled, inlined
+from artuline.core.physics.kernels import NO, YES, ZERO, compiled, inlined
 from artuline.core.physics.points import add_contact, clamp
 from artuline.core.physics.state import CONTACTS, POLYGON, SIMPLEX, TRIANGLE, WITNESS
 
@@ -40,7 +40,7 @@ def hull_plane(C, S, K, G, a, b, margin):
     """Hull on a plane: its vertices, the lowest of all and those farthest out in four directions."""
     nx, ny, nz = S[b].r[0, 1], S[b].r[1, 1], S[b].r[2, 1]
     P = G[POLYGON : POLYGON + 2 * MOST_CORNERS]
-    count = 0
+    count = ZERO
     for i in range(S[a].count[0]):
         x, y, z = vertex(S, G, a, i)
         gap = (x - S[b].at[0]) * nx + (y - S[b].at[1]) * ny + (z - S[b].at[2]) * nz
@@ -159,7 +159,7 @@ def _face_contacts(C, S, K, G, a, b, ref, face, margin):
         count = new
         if count == 0:
             return 0
-    kept = 0
+    kept = ZERO
     for i in range(count):
         gap = nx * P[i, 0] + ny * P[i, 1] + nz * P[i, 2] - height - radius
         if gap < margin:
@@ -310,7 +310,7 @@ def convex(C, S, K, G, a, b, margin):
     fb, db = _deepest_face(S, G, b, a, S[b].count[1])
     da, db = da - ra, db - rb
     best = max(da, db)
-    ea, eb, de = _deepest_edges(S, G, a, b, best + 1e-3 * abs(best) + 1e-5, False, 0.0, 0.0, 0.0)
+    ea, eb, de = _deepest_edges(S, G, a, b, best + 1e-3 * abs(best) + 1e-5, NO, 0.0, 0.0, 0.0)
     if ea >= 0:
         _edge_contact(C, S, K, G, a, b, ea, eb, de)
     elif da > db + 1e-5:
@@ -376,8 +376,8 @@ def _triangle_contacts(C, S, K, G, a, b, tri, t, margin):
     F = G[TRIANGLE + 3]
     F[0], F[1], F[2] = row[6], row[7], row[8]
     F[3] = row[6] * G[TRIANGLE, 0] + row[7] * G[TRIANGLE, 1] + row[8] * G[TRIANGLE, 2]
-    nx, ny, nz = _normal(S, G, tri, 0)
-    x, y, z = vertex(S, G, tri, 0)
+    nx, ny, nz = _normal(S, G, tri, ZERO)
+    x, y, z = vertex(S, G, tri, ZERO)
     above = nx * (S[a].at[0] - x) + ny * (S[a].at[1] - y) + nz * (S[a].at[2] - z)
     ra = _radius(S, a)
     if above < -S[a].reach:
@@ -389,7 +389,7 @@ def _triangle_contacts(C, S, K, G, a, b, tri, t, margin):
         mx, my, mz = G[WITNESS + 2, 0], G[WITNESS + 2, 1], G[WITNESS + 2, 2]
         facing = mx * nx + my * ny + mz * nz
         if facing > FLAT:
-            if _face_contacts(C, S, K, G, a, tri, tri, 0, margin) == 0:
+            if _face_contacts(C, S, K, G, a, tri, tri, ZERO, margin) == 0:
                 _nearest(C, K, G, a, tri, mx, my, mz, d, ra, 0.0)
             return
         if facing < -0.01 or not _edge_pushes(G, row, count):
@@ -400,7 +400,7 @@ def _triangle_contacts(C, S, K, G, a, b, tri, t, margin):
         # a face's contacts use the rows of the nearest points' neighbours only
         _nearest(C, K, G, a, tri, mx, my, mz, d, ra, 0.0)
         return
-    _, dt = _deepest_face(S, G, tri, a, 1)
+    _, dt = _deepest_face(S, G, tri, a, S[tri].count[1])
     fa, da = _deepest_face(S, G, a, tri, S[a].count[1])
     da -= ra
     if fa >= 0 and da > 0.8 * dt + 1e-3:
@@ -408,8 +408,8 @@ def _triangle_contacts(C, S, K, G, a, b, tri, t, margin):
         if fx * nx + fy * ny + fz * nz < -0.5:
             _face_contacts(C, S, K, G, a, tri, a, fa, margin)
             return
-    if _face_contacts(C, S, K, G, a, tri, tri, 0, margin) == 0 and -dt < S[a].reach:
-        ea, eb, de = _deepest_edges(S, G, a, tri, -S[a].reach, True, nx, ny, nz)
+    if _face_contacts(C, S, K, G, a, tri, tri, ZERO, margin) == 0 and -dt < S[a].reach:
+        ea, eb, de = _deepest_edges(S, G, a, tri, -S[a].reach, YES, nx, ny, nz)
         if ea >= 0 and row[3 + eb] > 0.0:
             _edge_contact(C, S, K, G, a, tri, ea, eb, de)
 

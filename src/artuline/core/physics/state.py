@@ -76,6 +76,19 @@ BODY = np.dtype(
     align=True,
 )
 
+#: Bodies side by side, for what is the same for all: poses at the start of a substep and velocities, then those at its end.
+LANES = 8
+LANE = np.dtype(
+    [
+        ("q", _F, (4, LANES)),
+        ("inertia", _F, (3, LANES)),
+        ("w", _F, (3, LANES)),
+        ("q1", _F, (4, LANES)),
+        ("w1", _F, (3, LANES)),
+    ],
+    align=True,
+)
+
 #: Joints and links. ``parent`` -1 is the world. Joints of trees come first, from the roots to the leaves.
 JOINT = np.dtype(
     [
@@ -108,8 +121,6 @@ JOINT = np.dtype(
         ("wanted", _F, ROWS),  # speed at which a struck limit is left
         ("spring_k", _F, 3),  # stiffness of the pull to the middle, and its impulse at rest
         ("spring_aim", _F, 3),
-        ("Kl", _F, (3, 3)),  # all rows as one stiffness of the point and one of the rotation
-        ("Ka", _F, (3, 3)),
         ("Kd", _F, (3, 3)),  # the drive's part, and what it aims at
         ("aim", _F, 3),
         ("rc", _F, 3),  # arms to the child's anchor

@@ -19,7 +19,7 @@ from artuline.core.physics.contacts import (
     sweep,
     update_contacts,
 )
-from artuline.core.physics.drives import add_bodies, body_forces, effective_inertia, prepare_drives, tugs
+from artuline.core.physics.drives import add_bodies, add_tugs, body_forces, effective_inertia, prepare_drives, tug_forces
 from artuline.core.physics.graph import arrange, factor, solve
 from artuline.core.physics.joints import (
     add_joints,
@@ -32,8 +32,8 @@ from artuline.core.physics.joints import (
     residuals,
     set_back_joints,
 )
-from artuline.core.physics.kernels import compiled, exp_quat, folded, inlined, log_quat, quat_mul, turn
-from artuline.core.physics.motion import drift, free_velocities, world_inertia
+from artuline.core.physics.kernels import NO, YES, compiled, exp_quat, folded, inlined, log_quat, quat_mul, turn
+from artuline.core.physics.motion import drift, fill_lanes, free_velocities, world_inertia
 from artuline.core.physics.state import ASKED, CONTACTS, DONE, FACTORED, HALTED, NEAR, PATTERN, SMOOTH, SOLVED, SWEPT
 
 MOST_SET_BACK = 0.02  # radians a body may be turned to set back what is too deep
@@ -62,8 +62,8 @@ DEEPEST = 6  # halvings
 def _fresh(B, J, C, T, K, W, order, h):
     """Assemble the matrix and factor it."""
     add_bodies(B, h)
-    tugs(B, T, W, h, True)
-    add_joints(B, J, W[0], W[1])
+    add_tugs(B, T, W, h)
+    add_joints(B, J, W)
     add_contacts(B, C, K, W)
     factor(B, order)
     K[FACTORED] += 1
@@ -73,7 +73,7 @@ def _fresh(B, J, C, T, K, W, order, h):
 def _iterate(B, J, C, T, K, W, order, h, ahead, fresh):
     """One solve at the trial velocities."""
     body_forces(B, h, ahead)
-    tugs(B, T, W, h, False)
+    tug_forces(B, T, h)
     joint_forces(B, J)
     contact_forces(B, C, K, fresh)
     solve(B, order)
@@ -86,16 +86,17 @@ def _iterate(B, J, C, T, K, W, order, h, ahead, fresh):
                 B[i].tw[k] += B[i].f[3 + k]
 
 
-@compiled
-def attempt(B, J, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, ahead, last):
+@folded
+def attempt(B, J, V, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, ahead, last):
     """Try one substep of length h; on success B holds its end. ``last``: accept whatever comes.
 
     ``ahead``: seconds until the targets are due. Returns whether it was accepted.
     """
     most = MOST_TURN_CROWD if K[SWEPT] > 0 else MOST_TURN
-    if not last and _turns_too_far(B, h, False, most):
+    if not last and _turns_too_far(B, h, NO, most):
         return False
     world_inertia(B)
+    fill_lanes(B, V)
     free_velocities(B, gravity, wind, h)
     prepare_joints(B, J, h)
     prepare_drives(B, J, h, ahead)
@@ -108,28 +109,33 @@ def attempt(B, J, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, ahead, 
     pattern = _pattern(B, J, C, K)
     if pattern != K[PATTERN]:
         K[PATTERN] = pattern
-        if not arrange(B, J, C, A, K[CONTACTS], order, True):
-            K[PATTERN] = 0
-            choose_swept(B, C, K, h)
-            arrange(B, J, C, A, K[CONTACTS], order, False)
+        for swept in range(2):
+            if swept == 1:
+                K[PATTERN] = 0
+                choose_swept(B, C, K, h)
+            if arrange(B, J, C, A, K[CONTACTS], order, swept == 0):
+                break
     crowd = K[SWEPT] > 0
-    drift(B, h)
-    worst, angle, _ = residuals(B, J, h, False, False, True)
-    fresh = True
-    moved = 0.0
     passes = CROWD_PASSES if crowd else PASSES
-    for p in range(passes):
-        if fresh:
-            _fresh(B, J, C, T, K, W, order, h)
-        if crowd:
-            moved = sweep(B, C, K, h)
-        _iterate(B, J, C, T, K, W, order, h, ahead, fresh)
-        catch, release = p < (CROWD_CATCH if crowd else CATCH), p < (CROWD_CATCH if crowd else RELEASE)
-        fresh, unsettled = update_contacts(B, C, K, catch, release, fresh)
-        drift(B, h)
-        worst, angle, switched = residuals(B, J, h, catch, release, False)
-        fresh = fresh or switched
-        if not fresh and worst < CLOSED and angle < CLOSED_ANGLE and unsettled < SETTLED and moved < CROWD_SETTLED:
+    catching, releasing = (CROWD_CATCH, CROWD_CATCH) if crowd else (CATCH, RELEASE)
+    worst, angle, unsettled, moved = 0.0, 0.0, 0.0, 0.0
+    struck, switched = False, False
+    for p in range(-1, passes):
+        # the first time round, only what is to be closed
+        first = p < 0
+        catch, release = p < catching, p < releasing
+        if not first:
+            fresh = p == 0 or struck or switched
+            if fresh:
+                _fresh(B, J, C, T, K, W, order, h)
+            if crowd:
+                moved = sweep(B, C, K, h)
+            _iterate(B, J, C, T, K, W, order, h, ahead, fresh)
+            struck, unsettled = update_contacts(B, C, K, catch, release, fresh)
+        drift(B, V, h)
+        worst, angle, switched = residuals(B, J, h, catch, release, first)
+        settled = unsettled < SETTLED and moved < CROWD_SETTLED and not struck and not switched
+        if not first and settled and worst < CLOSED and angle < CLOSED_ANGLE:
             break
     if not crowd and _gains(B, J, C, K):
         if K[CONTACTS] > 0 and K[SMOOTH] == 0:
@@ -151,7 +157,7 @@ def attempt(B, J, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, ahead, 
             _freeze(B)
             K[HALTED] += 1
             return True
-    if not last and _turns_too_far(B, h, True, MOST_TURN_CROWD if crowd else MOST_TURN):
+    if not last and _turns_too_far(B, h, YES, MOST_TURN_CROWD if crowd else MOST_TURN):
         return False
     _set_back(B, J, C, K, order, h)
     _accept(B, J, P, N, C, O, K, h, last)
@@ -283,7 +289,7 @@ def _note(B, i, C, c):
 
 
 @folded
-def advance(B, J, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h):
+def advance(B, J, V, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h):
     """One substep of length h, halved as often as needed. Poses of bodies that are not free are moved along."""
     whole = 1 << DEEPEST
     done, size = 0, whole
@@ -291,7 +297,7 @@ def advance(B, J, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h):
     while done < whole:
         part = h * size / whole
         ahead = h * (whole - done) / whole
-        if attempt(B, J, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, part, ahead, size == 1):
+        if attempt(B, J, V, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, part, ahead, size == 1):
             K[DONE] += 1
             K[SMOOTH] = 0
             done += size
@@ -359,7 +365,7 @@ def _nudge(q0, q1, share):
 
 
 @compiled
-def frame(B, J, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, keyed_x, keyed_q, free, goal, drive, follow):
+def frame(B, J, V, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, keyed_x, keyed_q, free, goal, drive, follow):
     """All substeps of a frame, with the keyed motion given at every substep.
 
     keyed_x (k + 1, n, 3), keyed_q (k + 1, n, 4): keyed poses; free (k, n): which bodies are simulated;
@@ -392,14 +398,14 @@ def frame(B, J, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, keyed_x, 
         for j in range(m):
             J[j].frequency = drive[s, j]
             if follow[j]:
-                _keyed_relative(J, keyed_x[s + 1], keyed_q[s + 1], j, J[j].target1, True)
-                _keyed_relative(J, keyed_x[s], keyed_q[s], j, J[j].target0, False)
+                _keyed_relative(J, keyed_x[s + 1], keyed_q[s + 1], j, J[j].target1, YES)
+                _keyed_relative(J, keyed_x[s], keyed_q[s], j, J[j].target0, NO)
         if s == 0:
             world_inertia(B)
             effective_inertia(B, J, A, W)
         if s == 0 or not still_near(B):
             find_near(B, S, P, N, K, h * (free.shape[0] - s))
-        advance(B, J, S, P, N, C, O, T, K, G, W, A, order, gravity[s], wind[s], h)
+        advance(B, J, V, S, P, N, C, O, T, K, G, W, A, order, gravity[s], wind[s], h)
     last = free.shape[0]
     for i in range(n):
         if not B[i].free:
