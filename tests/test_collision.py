@@ -25,7 +25,7 @@ def contacts_of(world, reach=0.0):
     """All contact points closer than ``reach``."""
     b = world.bodies
     b["v"][:, 0] = reach / len(b)
-    collide.find_near(b, world.shapes, world.pairs, world.near, world.counters, 1.0)
+    collide.find_near(b, world.shapes, world.pairs, world.near, world.counters, world.row, world.table, 1.0)
     collide.find_contacts(b, world.shapes, world.pairs, world.near, world.contacts, world.counters, world.hulls, 1.0)
     b["v"] = 0.0
     return world.contacts[: world.counters[CONTACTS]]

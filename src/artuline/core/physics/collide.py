@@ -11,7 +11,7 @@ from artuline.core.physics.kernels import compiled, inlined
 from artuline.core.physics.points import place_shapes
 from artuline.core.physics.polyhedra import convex, hull_plane, shape_mesh
 from artuline.core.physics.rounds import box_plane, round_box, round_plane, round_round
-from artuline.core.physics.state import BOX, CONTACTS, HULL, MESH, NEAR, PLANE
+from artuline.core.physics.state import BOX, CONTACTS, HULL, LISTS, MESH, NEAR, PLANE
 
 ALLOWED = 0.1  # share of its speed that a body's velocity may change by before the list of near pairs is made anew
 LEAST_SPEED = 0.6  # m/s that is allowed for at least
@@ -39,34 +39,91 @@ def _gap_bound(S, a, b):
     return math.sqrt(dx * dx + dy * dy + dz * dz) - S[a].reach - S[b].reach
 
 
+@inlined
+def _bound(B, S, dt):
+    """Boxes that hold the shapes for dt, however their bodies' velocities change as far as ``fastest`` allows."""
+    for s in range(S.shape[0]):
+        b, low, high, at = S[s].body, S[s].low, S[s].high, S[s].at
+        if S[s].kind == PLANE:
+            for k in range(3):
+                low[k], high[k] = -math.inf, math.inf
+            continue
+        r = S[s].reach + S[s].margin + 0.5 * TOUCH
+        if b >= 0:
+            r += dt * (B[b].fastest + _spin(B, b) * S[s].reach)
+        for k in range(3):
+            way = dt * B[b].v[k] if b >= 0 else 0.0
+            low[k], high[k] = at[k] + min(way, 0.0) - r, at[k] + max(way, 0.0) + r
+
+
+@inlined
+def _spin(B, i):
+    """Bound on how fast body i may come to turn."""
+    return 1.3 * math.sqrt(B[i].w[0] ** 2 + B[i].w[1] ** 2 + B[i].w[2] ** 2)
+
+
+@inlined
+def _sort(S, row):
+    """Sort the shapes by where their boxes begin along x; nearly sorted already, from the time before."""
+    for n in range(1, row.shape[0]):
+        s, t = row[n], n
+        x = S[s].low[0]
+        while t > 0 and (S[row[t - 1]].low[0] > x or (S[row[t - 1]].low[0] == x and row[t - 1] > s)):
+            row[t] = row[t - 1]
+            t -= 1
+        row[t] = s
+
+
 @compiled
-def find_near(B, S, P, N, K, dt):
-    """Fill N with the pairs that may touch within dt; ``fastest`` of the bodies says up to which change of velocity."""
+def find_near(B, S, P, N, K, row, table, dt):
+    """Fill N with the pairs that may touch within dt; ``fastest`` of the bodies says up to which change of velocity.
+
+    By sweep and prune (Cohen et al. 1995, I-COLLIDE). row (s,): the shapes, as sorted the time before; table (s, s): which pair
+    two shapes are, or -1.
+    """
     place_shapes(B, S)
     for i in range(B.shape[0]):
         v = B[i].v
         for k in range(3):
             B[i].listed[k] = v[k]
         B[i].fastest = ALLOWED * math.sqrt(v[0] * v[0] + v[1] * v[1] + v[2] * v[2]) + LEAST_SPEED
+    _bound(B, S, dt)
+    _sort(S, row)
     K[NEAR] = 0
-    for k in range(P.shape[0]):
-        a, b = P[k].a, P[k].b
-        ba, bb = S[a].body, S[b].body
-        reach = TOUCH + S[a].margin + S[b].margin
-        vx, vy, vz = 0.0, 0.0, 0.0
-        for s in range(2):
-            i = ba if s == 0 else bb
-            if i >= 0:
-                sign = 1.0 if s == 0 else -1.0
-                vx, vy, vz = vx + sign * B[i].v[0], vy + sign * B[i].v[1], vz + sign * B[i].v[2]
-                arm = 1.3 * math.sqrt(B[i].w[0] ** 2 + B[i].w[1] ** 2 + B[i].w[2] ** 2) * S[a if s == 0 else b].reach
-                reach += dt * (B[i].fastest + arm)
-        if _gap_bound(S, a, b) < reach + dt * math.sqrt(vx * vx + vy * vy + vz * vz):
+    K[LISTS] += 1
+    for n in range(row.shape[0]):
+        s = row[n]
+        for m in range(n + 1, row.shape[0]):
+            t = row[m]
+            if S[t].low[0] > S[s].high[0]:
+                break
+            if S[t].low[1] > S[s].high[1] or S[s].low[1] > S[t].high[1]:
+                continue
+            k = table[s, t]
+            if k < 0 or S[t].low[2] > S[s].high[2] or S[s].low[2] > S[t].high[2]:
+                continue
+            if not _may_touch(B, S, P[k].a, P[k].b, dt):
+                continue
+            if P[k].listed != K[LISTS] - 1:
+                P[k].olds = 0
+                P[k].incoming[0] = 0.0
+            P[k].listed = K[LISTS]
             N[K[NEAR]] = k
             K[NEAR] += 1
-        else:
-            P[k].olds = 0
-            P[k].incoming[0] = 0.0
+
+
+@inlined
+def _may_touch(B, S, a, b, dt):
+    """Whether two shapes may touch within dt."""
+    reach = TOUCH + S[a].margin + S[b].margin
+    vx, vy, vz = 0.0, 0.0, 0.0
+    for e in range(2):
+        s, sign = (a, 1.0) if e == 0 else (b, -1.0)
+        i = S[s].body
+        if i >= 0:
+            vx, vy, vz = vx + sign * B[i].v[0], vy + sign * B[i].v[1], vz + sign * B[i].v[2]
+            reach += dt * (B[i].fastest + _spin(B, i) * S[s].reach)
+    return _gap_bound(S, a, b) < reach + dt * math.sqrt(vx * vx + vy * vy + vz * vz)
 
 
 @compiled

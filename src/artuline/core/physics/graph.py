@@ -295,7 +295,7 @@ def _factor_block(a):
     a53 -= w * b3
     a54 -= w * b4
     a55 -= w * a50
-    b5, a50 = a50, w
+    a50 = w
     a11 = 1.0 / max(a11, 1e-300)
     w = a21 * a11
     a22 -= w * a21
@@ -314,7 +314,7 @@ def _factor_block(a):
     a53 -= w * b3
     a54 -= w * b4
     a55 -= w * a51
-    b5, a51 = a51, w
+    a51 = w
     a22 = 1.0 / max(a22, 1e-300)
     w = a32 * a22
     a33 -= w * a32
@@ -327,7 +327,7 @@ def _factor_block(a):
     a53 -= w * b3
     a54 -= w * b4
     a55 -= w * a52
-    b5, a52 = a52, w
+    a52 = w
     a33 = 1.0 / max(a33, 1e-300)
     w = a43 * a33
     a44 -= w * a43
@@ -335,11 +335,11 @@ def _factor_block(a):
     w = a53 * a33
     a54 -= w * b4
     a55 -= w * a53
-    b5, a53 = a53, w
+    a53 = w
     a44 = 1.0 / max(a44, 1e-300)
     w = a54 * a44
     a55 -= w * a54
-    b5, a54 = a54, w
+    a54 = w
     a55 = 1.0 / max(a55, 1e-300)
     a[0, 0] = a00
     a[1, 0], a[1, 1] = a10, a11

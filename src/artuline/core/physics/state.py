@@ -19,8 +19,8 @@ ROWS = 7
 MOST_NEIGHBOURS = 16
 
 # Indices into the counters
-CONTACTS, ASKED, DONE, FACTORED, SOLVED, NEAR, SWEPT, HALTED, PATTERN, SMOOTH = range(10)
-COUNTERS = 10
+CONTACTS, ASKED, DONE, FACTORED, SOLVED, NEAR, SWEPT, HALTED, PATTERN, SMOOTH, LISTS = range(11)
+COUNTERS = 11
 
 # Rows of the array of hulls and meshes: scratch of the contact search, then their data
 SIMPLEX, WITNESS, POLYGON, TRIANGLE, HULLS = 0, 4, 8, 40, 50
@@ -158,6 +158,8 @@ SHAPE = np.dtype(
         ("restitution", _F),
         ("at", _F, 3),  # in the world, at the start of the substep
         ("r", _F, (3, 3)),
+        ("low", _F, 3),  # corners of a box that holds it for as long as the list of near pairs is good
+        ("high", _F, 3),
         ("first", _I, 3),  # of a hull's or mesh's vertices, faces and edges
         ("count", _I, 3),
         ("body", _I),
@@ -166,8 +168,8 @@ SHAPE = np.dtype(
     align=True,
 )
 
-#: Shapes that may collide, kind[a] <= kind[b]; speed of an impact about to bounce: this substep, the next.
-PAIR = np.dtype([("incoming", _F, 2), ("a", _I), ("b", _I), ("old", _I), ("olds", _I)], align=True)
+#: Shapes that may collide, kind[a] <= kind[b]; speed of an impact about to bounce: this substep, the next; when last near.
+PAIR = np.dtype([("incoming", _F, 2), ("a", _I), ("b", _I), ("old", _I), ("olds", _I), ("listed", _I)], align=True)
 
 #: Contact points of the substep. Normals point from b to a; a is free.
 CONTACT = np.dtype(

@@ -19,7 +19,14 @@ from artuline.core.physics.contacts import (
     sweep,
     update_contacts,
 )
-from artuline.core.physics.drives import add_bodies, add_tugs, body_forces, effective_inertia, prepare_drives, tug_forces
+from artuline.core.physics.drives import (
+    add_bodies,
+    add_tugs,
+    body_forces,
+    effective_inertia,
+    prepare_drives,
+    tug_forces,
+)
 from artuline.core.physics.graph import arrange, factor, solve
 from artuline.core.physics.joints import (
     add_joints,
@@ -33,7 +40,7 @@ from artuline.core.physics.joints import (
     set_back_joints,
 )
 from artuline.core.physics.kernels import NO, YES, compiled, exp_quat, folded, inlined, log_quat, quat_mul, turn
-from artuline.core.physics.motion import drift, fill_lanes, free_velocities, world_inertia
+from artuline.core.physics.motion import drift, fill_lanes, free_velocities, start, world_inertia
 from artuline.core.physics.state import ASKED, CONTACTS, DONE, FACTORED, HALTED, NEAR, PATTERN, SMOOTH, SOLVED, SWEPT
 
 MOST_SET_BACK = 0.02  # radians a body may be turned to set back what is too deep
@@ -46,10 +53,8 @@ OPEN = 2e-5  # metres: joints count as failed
 OPEN_ANGLE = 0.01
 WORST_OPEN = 2e-3  # metres: as deep as halving goes, what is still accepted
 SETTLED = 0.04  # relative change of friction forces that counts as none
-GAIN, GAIN_JOINTS = (
-    0.1,
-    0.01,
-)  # share by which the kinetic energy may grow in a substep with contacts, and with joints alone
+# share by which the kinetic energy may grow in a substep with contacts, and with joints alone
+GAIN, GAIN_JOINTS = 0.1, 0.003
 PASSES = 12
 CROWD_PASSES = 5  # with swept contacts, which are not exact in any case
 CROWD_CATCH = 1  # passes in which their other contacts may change
@@ -102,6 +107,7 @@ def attempt(B, J, V, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, ahea
     prepare_drives(B, J, h, ahead)
     find_contacts(B, S, P, N, C, K, G, h)
     prepare_contacts(B, S, P, C, O, K, h)
+    start(B)
     if K[SMOOTH] > 0:
         for i in range(K[CONTACTS]):
             C[i].friction = 0.0
@@ -365,7 +371,9 @@ def _nudge(q0, q1, share):
 
 
 @compiled
-def frame(B, J, V, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, keyed_x, keyed_q, free, goal, drive, follow):
+def frame(
+    B, J, V, S, P, N, row, table, C, O, T, K, G, W, A, order, gravity, wind, h, keyed_x, keyed_q, free, goal, drive, follow
+):  # fmt: skip
     """All substeps of a frame, with the keyed motion given at every substep.
 
     keyed_x (k + 1, n, 3), keyed_q (k + 1, n, 4): keyed poses; free (k, n): which bodies are simulated;
@@ -404,7 +412,7 @@ def frame(B, J, V, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, keyed_
             world_inertia(B)
             effective_inertia(B, J, A, W)
         if s == 0 or not still_near(B):
-            find_near(B, S, P, N, K, h * (free.shape[0] - s))
+            find_near(B, S, P, N, K, row, table, h * (free.shape[0] - s))
         advance(B, J, V, S, P, N, C, O, T, K, G, W, A, order, gravity[s], wind[s], h)
     last = free.shape[0]
     for i in range(n):

@@ -100,6 +100,10 @@ class World:
         self.hulls = fill_solids(self.shapes, [s for b in bodies for s in b.shapes], self.meshes)
         self.pairs = self._pairs(bodies, joints, off) if contacts else np.zeros(0, PAIR)
         self.near = np.zeros(max(len(self.pairs), 1), np.int64)
+        n_shapes = len(self.shapes)
+        self.row, self.table = np.arange(n_shapes), np.full((n_shapes, n_shapes), -1, np.int32)
+        a, b = self.pairs["a"], self.pairs["b"]
+        self.table[a, b] = self.table[b, a] = np.arange(len(self.pairs))
         room = max(64, min(most_contacts(self.shapes) * len(self.pairs), MOST_CONTACTS))
         self.contacts, self.memory = np.zeros(room, CONTACT), np.zeros(room, MEMORY)
         self.tugs = np.zeros(1, TUG)
@@ -271,8 +275,8 @@ class World:
         pull[:] = self.gravity if gravity is None else gravity
         air[:] = self.wind if wind is None else wind
         frame(
-            self.bodies, self.joints, self.lanes, self.shapes, self.pairs, self.near, self.contacts, self.memory, self.tugs,
-            self.counters, self.hulls, self.scratch, self.coupled, self.elimination,
+            self.bodies, self.joints, self.lanes, self.shapes, self.pairs, self.near, self.row, self.table,
+            self.contacts, self.memory, self.tugs, self.counters, self.hulls, self.scratch, self.coupled, self.elimination,
             pull, air, dt / k, np.ascontiguousarray(x), np.ascontiguousarray(q), np.ascontiguousarray(free),
             both, np.ascontiguousarray(drive, dtype=float),
             self.follow if follow is None else follow,
@@ -280,7 +284,7 @@ class World:
 
     def overlaps(self) -> list[tuple[int, int, float]]:
         """Bodies whose shapes overlap now, among those that may collide: (a, b, gap in metres below zero)."""
-        find_near(self.bodies, self.shapes, self.pairs, self.near, self.counters, 0.0)
+        find_near(self.bodies, self.shapes, self.pairs, self.near, self.counters, self.row, self.table, 0.0)
         find_contacts(self.bodies, self.shapes, self.pairs, self.near, self.contacts, self.counters, self.hulls, 0.0)
         found = self.contacts[: self.counters[CONTACTS]]
         body = self.shapes["body"]

@@ -26,7 +26,7 @@ def compile_contacts() -> None:
     """The half of the kernels that has to do with contacts."""
     w = _small_world()
     b, s, p, n, c, m, k = w.bodies, w.shapes, w.pairs, w.near, w.contacts, w.memory, w.counters
-    collide.find_near(b, s, p, n, k, 0.1)
+    collide.find_near(b, s, p, n, k, w.row, w.table, 0.1)
     collide.find_contacts(b, s, p, n, c, k, w.hulls, 0.1)
     contacts.prepare_contacts(b, s, p, c, m, k, 0.1)
     contacts.add_contacts(b, c, k, w.scratch)
