@@ -59,8 +59,8 @@ def prepared(world, h):
     motion.fill_lanes(b, world.lanes)
     motion.drift(b, world.lanes, h)
     joints.residuals(b, j, h, False, False, True)
-    drives.add_bodies(b, h)
-    joints.add_joints(b, j, world.scratch)
+    drives.add_bodies(b, world.blocks, h)
+    joints.add_joints(b, world.blocks, j, world.scratch)
     return b, j
 
 
@@ -93,10 +93,10 @@ def test_the_solve_is_that_of_the_dense_matrix(seed, count, loops):
     world, random = random_world(seed, count, min(loops, count - 1))
     b, _ = prepared(world, 1.0 / 240)
     full = dense(world)
-    graph.factor(b, world.elimination)
+    graph.factor(b, world.blocks, world.elimination)
     right = random.normal(size=(count, 6))
     b["f"] = right
-    graph.solve(b, world.elimination)
+    graph.solve(b, world.blocks, world.elimination)
     found = b["f"].reshape(-1)
     # stiff rows lie ten powers above the masses: compare what the solution does, not its last digits
     residual = full @ found - right.reshape(-1)
@@ -129,9 +129,9 @@ def test_keyed_bodies_take_no_part():
     world, random = random_world(5, 8, 1)
     world.bodies["free"][[0, 3]] = False
     b, _ = prepared(world, 1.0 / 240)
-    graph.factor(b, world.elimination)
+    graph.factor(b, world.blocks, world.elimination)
     b["f"] = random.normal(size=(8, 6))
-    graph.solve(b, world.elimination)
+    graph.solve(b, world.blocks, world.elimination)
     assert np.all(b["f"][[0, 3]] == 0.0) and np.all(b["f"][1] != 0.0)
 
 
@@ -139,17 +139,17 @@ def test_keyed_bodies_take_no_part():
 def test_a_point_is_the_same_stiffness_by_both_ways(even):
     world, random = random_world(3, 2, 0)
     b, _ = prepared(world, 0.01)
-    drives.add_bodies(b, 0.01)
+    drives.add_bodies(b, world.blocks, 0.01)
     before = b["D"].copy()
     ri, rj, k = random.normal(size=3), random.normal(size=3), 7.0
     if even:
-        graph.add_joined(b, 0, 1, k, ri, rj)
+        graph.add_joined(b, world.blocks, 0, 1, k, ri, rj)
     else:
         x, y = np.empty((3, 3)), np.empty((3, 3))
-        graph.add_point(b, 0, 1, k * np.eye(3), ri, rj, x, y)
+        graph.add_point(b, world.blocks, 0, 1, k * np.eye(3), ri, rj, x, y)
     for i, r in ((0, ri), (1, rj)):
         wanted = k * jacobian(r).T @ jacobian(r)
         np.testing.assert_allclose(np.tril(b["D"][i] - before[i]), np.tril(wanted), atol=1e-9)
     first, second, a, c = (0, 1, ri, rj) if b["rank"][0] < b["rank"][1] else (1, 0, rj, ri)
     slot = list(b["up"][first][: b["neighbours"][first]]).index(second)
-    np.testing.assert_allclose(b["E"][first][slot], -k * jacobian(a).T @ jacobian(c), atol=1e-9)
+    np.testing.assert_allclose(world.blocks[b["first"][first] + slot], -k * jacobian(a).T @ jacobian(c), atol=1e-9)

@@ -136,7 +136,7 @@ def _rub(C, i, slide):
 
 
 @compiled
-def add_contacts(B, C, K, W):
+def add_contacts(B, E, C, K, W):
     """Add the stiffness of the contacts that push to the matrix; not of the swept ones."""
     k3 = W[2]
     for i in range(K[CONTACTS]):
@@ -157,7 +157,7 @@ def add_contacts(B, C, K, W):
         for a in range(3):
             for b in range(3):
                 k3[a, b] = (k - r) * n[a] * n[b] + (r if a == b else 0.0)
-        add_point(B, c.a, c.b, k3, c.ra, c.rb, W[0], W[1])
+        add_point(B, E, c.a, c.b, k3, c.ra, c.rb, W[0], W[1])
 
 
 @inlined

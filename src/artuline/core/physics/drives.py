@@ -65,7 +65,7 @@ def prepare_drives(B, J, h, ahead):
 
 
 @compiled
-def add_bodies(B, h):
+def add_bodies(B, E, h):
     """Start the matrix: masses and world drives."""
     for i in range(B.shape[0]):
         if not B[i].free:
@@ -80,10 +80,9 @@ def add_bodies(B, h):
             for b in range(3):
                 D[3 + a, 3 + b] = B[i].M[a, b] * k
         for s in range(B[i].neighbours):
-            E = B[i].E[s]
             for a in range(6):
                 for b in range(6):
-                    E[a, b] = 0.0
+                    E[B[i].first + s, a, b] = 0.0
 
 
 @inlined

@@ -94,7 +94,11 @@ def arrange(B, J, C, A, count, order, contacts):
                     if not _connect(A, B[i].up[s], B[i].up[t]):
                         return False
         most = 1 if any_gone and most > 1 else most + (0 if any_gone else 1)
-    for i in range(n):
+    first = 0
+    for k in range(n):
+        i = order[k]
+        B[i].first = first
+        first += B[i].neighbours
         # in the order of elimination
         for s in range(1, B[i].neighbours):
             j, t = B[i].up[s], s
@@ -107,11 +111,11 @@ def arrange(B, J, C, A, count, order, contacts):
 
 @inlined
 def slot_of(B, i, j):
-    """Index of body j among the neighbours of i."""
+    """Index of the block that couples body i to j, which is eliminated later."""
     for s in range(B[i].neighbours):
         if B[i].up[s] == j:
-            return s
-    return 0
+            return B[i].first + s
+    return B[i].first
 
 
 @inlined
@@ -127,10 +131,10 @@ def _cross(x, y, z, m, k):
 
 
 @compiled
-def add_point(B, i, j, K, ri, rj, X, Y):
+def add_point(B, E, i, j, K, ri, rj, X, Y):
     """Add a stiffness K (3, 3) between a point of body i and one of body j at arms ri, rj; j < 0: the world.
 
-    X, Y (3, 3): scratch.
+    E: the blocks between bodies. X, Y (3, 3): scratch.
     """
     if i >= 0 and B[i].free:
         add_own(B, i, K, ri, X, Y)
@@ -138,9 +142,9 @@ def add_point(B, i, j, K, ri, rj, X, Y):
         add_own(B, j, K, rj, X, Y)
         if i >= 0 and B[i].free:
             if B[i].rank < B[j].rank:
-                _add_cross(B[i].E[slot_of(B, i, j)], K, ri, rj, X, Y)
+                _add_cross(E[slot_of(B, i, j)], K, ri, rj, X, Y)
             else:
-                _add_cross(B[j].E[slot_of(B, j, i)], K, rj, ri, X, Y)
+                _add_cross(E[slot_of(B, j, i)], K, rj, ri, X, Y)
 
 
 @inlined
@@ -182,7 +186,7 @@ def _add_cross(E, K, ri, rj, X, Y):
 
 
 @compiled
-def add_joined(B, i, j, k, ri, rj):
+def add_joined(B, E, i, j, k, ri, rj):
     """``add_point`` for a stiffness k that is the same in all directions."""
     i_free, j_free = i >= 0 and B[i].free, j >= 0 and B[j].free
     if i_free:
@@ -191,9 +195,9 @@ def add_joined(B, i, j, k, ri, rj):
         _add_own_even(B[j].D, k, rj)
     if i_free and j_free:
         if B[i].rank < B[j].rank:
-            _add_cross_even(B[i].E[slot_of(B, i, j)], k, ri, rj)
+            _add_cross_even(E[slot_of(B, i, j)], k, ri, rj)
         else:
-            _add_cross_even(B[j].E[slot_of(B, j, i)], k, rj, ri)
+            _add_cross_even(E[slot_of(B, j, i)], k, rj, ri)
 
 
 @inlined
@@ -245,7 +249,7 @@ def _add_cross_even(E, k, ri, rj):
 
 
 @compiled
-def add_turn(B, i, j, K):
+def add_turn(B, E, i, j, K):
     """Add a stiffness K (3, 3) between the rotations of bodies i and j; j < 0: the world."""
     i_free, j_free = i >= 0 and B[i].free, j >= 0 and B[j].free
     for m in range(3):
@@ -255,10 +259,10 @@ def add_turn(B, i, j, K):
             if j_free:
                 B[j].D[3 + m, 3 + k] += K[m, k]
     if i_free and j_free:
-        E = B[i].E[slot_of(B, i, j)] if B[i].rank < B[j].rank else B[j].E[slot_of(B, j, i)]
+        F = E[slot_of(B, i, j)] if B[i].rank < B[j].rank else E[slot_of(B, j, i)]
         for m in range(3):
             for k in range(3):
-                E[3 + m, 3 + k] -= K[m, k]
+                F[3 + m, 3 + k] -= K[m, k]
 
 
 @inlined
@@ -389,22 +393,21 @@ def _subtract_product(T, D, E, F):
 
 
 @compiled
-def factor(B, order):
+def factor(B, E, order):
     """Factor in place: D into its factors, E into L^-1 E."""
     for n in range(order.shape[0]):
         i = order[n]
         if not B[i].free:
             continue
-        D = B[i].D
+        D, first = B[i].D, B[i].first
         _factor_block(D)
         for s in range(B[i].neighbours):
-            _lower_solve(D, B[i].E[s])
+            _lower_solve(D, E[first + s])
         for s in range(B[i].neighbours):
             j = B[i].up[s]
-            E = B[i].E[s]
-            _subtract_square(B[j].D, D, E)
+            _subtract_square(B[j].D, D, E[first + s])
             for t in range(s + 1, B[i].neighbours):
-                _subtract_product(B[j].E[slot_of(B, j, B[i].up[t])], D, E, B[i].E[t])
+                _subtract_product(E[slot_of(B, j, B[i].up[t])], D, E[first + s], E[first + t])
 
 
 @inlined
@@ -432,7 +435,7 @@ def _backward(D, f):
 
 
 @compiled
-def solve(B, order):
+def solve(B, E, order):
     """Solve with the factors: f of the bodies becomes dv."""
     for n in range(order.shape[0]):
         i = order[n]
@@ -443,12 +446,12 @@ def solve(B, order):
             continue
         _forward(D, f)
         for s in range(B[i].neighbours):
-            E, g = B[i].E[s], B[B[i].up[s]].f
+            F, g = E[B[i].first + s], B[B[i].up[s]].f
             g0, g1, g2, g3, g4, g5 = g[0], g[1], g[2], g[3], g[4], g[5]
             for r in range(6):
                 w = f[r] * D[r, r]
-                g0, g1, g2 = g0 - w * E[r, 0], g1 - w * E[r, 1], g2 - w * E[r, 2]
-                g3, g4, g5 = g3 - w * E[r, 3], g4 - w * E[r, 4], g5 - w * E[r, 5]
+                g0, g1, g2 = g0 - w * F[r, 0], g1 - w * F[r, 1], g2 - w * F[r, 2]
+                g3, g4, g5 = g3 - w * F[r, 3], g4 - w * F[r, 4], g5 - w * F[r, 5]
             g[0], g[1], g[2], g[3], g[4], g[5] = g0, g1, g2, g3, g4, g5
     for n in range(order.shape[0] - 1, -1, -1):
         i = order[n]
@@ -456,9 +459,9 @@ def solve(B, order):
             continue
         f = B[i].f
         for s in range(B[i].neighbours):
-            E, g = B[i].E[s], B[B[i].up[s]].f
+            F, g = E[B[i].first + s], B[B[i].up[s]].f
             g0, g1, g2, g3, g4, g5 = g[0], g[1], g[2], g[3], g[4], g[5]
             for r in range(6):
-                low = E[r, 0] * g0 + E[r, 1] * g1 + E[r, 2] * g2
-                f[r] -= low + (E[r, 3] * g3 + E[r, 4] * g4 + E[r, 5] * g5)
+                low = F[r, 0] * g0 + F[r, 1] * g1 + F[r, 2] * g2
+                f[r] -= low + (F[r, 3] * g3 + F[r, 4] * g4 + F[r, 5] * g5)
         _backward(B[i].D, f)

@@ -297,14 +297,14 @@ def row_speed(B, J, j, r, trial):
 
 
 @compiled
-def add_joints(B, J, W):
-    """Add all active rows to the matrix. W (4, 3, 3): scratch."""
+def add_joints(B, E, J, W):
+    """Add all active rows to the matrix, D of the bodies and E. W (4, 3, 3): scratch."""
     X, Y = W[0], W[1]
     for j in range(J.shape[0]):
         if not J[j].live:
             continue
         if is_pointed(J, j):
-            add_joined(B, J[j].child, J[j].parent, J[j].k[0], J[j].rc, J[j].rp)
+            add_joined(B, E, J[j].child, J[j].parent, J[j].k[0], J[j].rc, J[j].rp)
         else:
             K, any_row = W[2], False
             for a in range(3):
@@ -318,13 +318,13 @@ def add_joints(B, J, W):
                     any_row = True
                     _add_row(K, k, J[j].dir[r])
             if any_row:
-                add_point(B, J[j].child, J[j].parent, K, J[j].rc, J[j].rp, X, Y)
+                add_point(B, E, J[j].child, J[j].parent, K, J[j].rc, J[j].rp, X, Y)
         if not turns_now(J, j):
             if J[j].driven:
                 for a in range(3):
                     for b in range(3):
                         W[3, a, b] = J[j].Kd[a, b]
-                add_turn(B, J[j].child, J[j].parent, W[3])
+                add_turn(B, E, J[j].child, J[j].parent, W[3])
             continue
         K = W[3]
         for a in range(3):
@@ -333,7 +333,7 @@ def add_joints(B, J, W):
         for r in range(3, ROWS):
             if J[j].state[r] != 0:
                 _add_row(K, J[j].k[r], J[j].dir[r])
-        add_turn(B, J[j].child, J[j].parent, K)
+        add_turn(B, E, J[j].child, J[j].parent, K)
 
 
 @inlined

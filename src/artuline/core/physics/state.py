@@ -58,7 +58,6 @@ BODY = np.dtype(
         ("w1", _F, 3),
         ("M", _F, (3, 3)),  # world inertia
         ("D", _F, (6, 6)),  # block of the direct solve, then its factor
-        ("E", _F, (MOST_NEIGHBOURS, 6, 6)),  # coupling to the neighbours that are eliminated later
         ("f", _F, 6),  # right side, then change of velocity
         ("g", _F, 6),  # scratch of a swept contact
         ("penetration", _F),  # worst since the last reset, metres
@@ -67,7 +66,8 @@ BODY = np.dtype(
         ("fastest", _F),  # change of it that the list allows for
         ("strongest", _F),  # hardest normal impulse since the last reset, N s, and where
         ("touch", _F, 3),
-        ("up", _I, MOST_NEIGHBOURS),  # the neighbours of E
+        ("up", _I, MOST_NEIGHBOURS),  # the neighbours that are eliminated later
+        ("first", _I),  # of their blocks in E, one after the other
         ("neighbours", _I),
         ("rank", _I),  # place in the order of elimination
         ("of_joint", _I),  # the joint whose child this is, or -1

@@ -64,24 +64,24 @@ DEEPEST = 6  # halvings
 
 
 @folded
-def _fresh(B, J, C, T, K, W, order, h):
+def _fresh(B, E, J, C, T, K, W, order, h):
     """Assemble the matrix and factor it."""
-    add_bodies(B, h)
+    add_bodies(B, E, h)
     add_tugs(B, T, W, h)
-    add_joints(B, J, W)
-    add_contacts(B, C, K, W)
-    factor(B, order)
+    add_joints(B, E, J, W)
+    add_contacts(B, E, C, K, W)
+    factor(B, E, order)
     K[FACTORED] += 1
 
 
 @folded
-def _iterate(B, J, C, T, K, W, order, h, ahead, fresh):
+def _iterate(B, E, J, C, T, K, W, order, h, ahead, fresh):
     """One solve at the trial velocities."""
     body_forces(B, h, ahead)
     tug_forces(B, T, h)
     joint_forces(B, J)
     contact_forces(B, C, K, fresh)
-    solve(B, order)
+    solve(B, E, order)
     K[SOLVED] += 1
     joint_impulses(B, J)
     for i in range(B.shape[0]):
@@ -92,7 +92,7 @@ def _iterate(B, J, C, T, K, W, order, h, ahead, fresh):
 
 
 @folded
-def attempt(B, J, V, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, ahead, last):
+def attempt(B, E, J, V, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, ahead, last):
     """Try one substep of length h; on success B holds its end. ``last``: accept whatever comes.
 
     ``ahead``: seconds until the targets are due. Returns whether it was accepted.
@@ -133,10 +133,10 @@ def attempt(B, J, V, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, ahea
         if not first:
             fresh = p == 0 or struck or switched
             if fresh:
-                _fresh(B, J, C, T, K, W, order, h)
+                _fresh(B, E, J, C, T, K, W, order, h)
             if crowd:
                 moved = sweep(B, C, K, h)
-            _iterate(B, J, C, T, K, W, order, h, ahead, fresh)
+            _iterate(B, E, J, C, T, K, W, order, h, ahead, fresh)
             struck, unsettled = update_contacts(B, C, K, catch, release, fresh)
         drift(B, V, h)
         worst, angle, switched = residuals(B, J, h, catch, release, first)
@@ -165,7 +165,7 @@ def attempt(B, J, V, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, ahea
             return True
     if not last and _turns_too_far(B, h, YES, MOST_TURN_CROWD if crowd else MOST_TURN):
         return False
-    _set_back(B, J, C, K, order, h)
+    _set_back(B, E, J, C, K, order, h)
     _accept(B, J, P, N, C, O, K, h, last)
     return True
 
@@ -185,7 +185,7 @@ def _pattern(B, J, C, K):
 
 
 @inlined
-def _set_back(B, J, C, K, order, h):
+def _set_back(B, E, J, C, K, order, h):
     """Move what is too deep or beyond a limit back a little, by the factors at hand, without giving it speed."""
     for i in range(B.shape[0]):
         for k in range(6):
@@ -193,7 +193,7 @@ def _set_back(B, J, C, K, order, h):
     deep = set_back_contacts(B, C, K, h)
     if not (set_back_joints(B, J, h) or deep):
         return
-    solve(B, order)
+    solve(B, E, order)
     K[SOLVED] += 1
     # joints hold to first order only: a light body may not be turned far
     most = 0.0
@@ -295,7 +295,7 @@ def _note(B, i, C, c):
 
 
 @folded
-def advance(B, J, V, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h):
+def advance(B, E, J, V, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h):
     """One substep of length h, halved as often as needed. Poses of bodies that are not free are moved along."""
     whole = 1 << DEEPEST
     done, size = 0, whole
@@ -303,7 +303,7 @@ def advance(B, J, V, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h):
     while done < whole:
         part = h * size / whole
         ahead = h * (whole - done) / whole
-        if attempt(B, J, V, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, part, ahead, size == 1):
+        if attempt(B, E, J, V, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, part, ahead, size == 1):
             K[DONE] += 1
             K[SMOOTH] = 0
             done += size
@@ -372,7 +372,7 @@ def _nudge(q0, q1, share):
 
 @compiled
 def frame(
-    B, J, V, S, P, N, row, table, C, O, T, K, G, W, A, order, gravity, wind, h, keyed_x, keyed_q, free, goal, drive, follow
+    B, E, J, V, S, P, N, row, table, C, O, T, K, G, W, A, order, gravity, wind, h, keyed_x, keyed_q, free, goal, drive, follow
 ):  # fmt: skip
     """All substeps of a frame, with the keyed motion given at every substep.
 
@@ -413,7 +413,7 @@ def frame(
             effective_inertia(B, J, A, W)
         if s == 0 or not still_near(B):
             find_near(B, S, P, N, K, row, table, h * (free.shape[0] - s))
-        advance(B, J, V, S, P, N, C, O, T, K, G, W, A, order, gravity[s], wind[s], h)
+        advance(B, E, J, V, S, P, N, C, O, T, K, G, W, A, order, gravity[s], wind[s], h)
     last = free.shape[0]
     for i in range(n):
         if not B[i].free:

@@ -92,6 +92,7 @@ class World:
         self.order = _tree_order(joints, n)
         self.joints = self._joints([joints[k] for k in self.order])
         self.elimination = np.arange(n)
+        self.blocks = np.zeros((n * MOST_NEIGHBOURS, 6, 6))
         self.lanes = np.ones(-(-n // LANES), LANE)
         self.coupled = np.zeros((n, MOST_NEIGHBOURS + 1), np.int64)
         self.follow = np.array([joints[k].follow for k in self.order], bool)
@@ -275,7 +276,7 @@ class World:
         pull[:] = self.gravity if gravity is None else gravity
         air[:] = self.wind if wind is None else wind
         frame(
-            self.bodies, self.joints, self.lanes, self.shapes, self.pairs, self.near, self.row, self.table,
+            self.bodies, self.blocks, self.joints, self.lanes, self.shapes, self.pairs, self.near, self.row, self.table,
             self.contacts, self.memory, self.tugs, self.counters, self.hulls, self.scratch, self.coupled, self.elimination,
             pull, air, dt / k, np.ascontiguousarray(x), np.ascontiguousarray(q), np.ascontiguousarray(free),
             both, np.ascontiguousarray(drive, dtype=float),
