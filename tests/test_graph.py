@@ -152,4 +152,4 @@ def test_a_point_is_the_same_stiffness_by_both_ways(even):
         np.testing.assert_allclose(np.tril(b["D"][i] - before[i]), np.tril(wanted), atol=1e-9)
     first, second, a, c = (0, 1, ri, rj) if b["rank"][0] < b["rank"][1] else (1, 0, rj, ri)
     slot = list(b["up"][first][: b["neighbours"][first]]).index(second)
-    np.testing.assert_allclose(world.blocks[b["first"][first] + slot], -k * jacobian(a).T @ jacobian(c), atol=1e-9)
+    np.testing.assert_allclose(world.blocks["m"][b["first"][first] + slot], -k * jacobian(a).T @ jacobian(c), atol=1e-9)

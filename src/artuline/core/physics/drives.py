@@ -75,14 +75,16 @@ def add_bodies(B, E, h):
         for a in range(6):
             for b in range(6):
                 D[a, b] = 0.0
-        for a in range(3):
-            D[a, a] = B[i].mass * k
-            for b in range(3):
-                D[3 + a, 3 + b] = B[i].M[a, b] * k
+        M = B[i].M
+        D[0, 0] = D[1, 1] = D[2, 2] = B[i].mass * k
+        # only the lower triangle is used
+        D[3, 3], D[4, 3], D[4, 4] = M[0, 0] * k, M[1, 0] * k, M[1, 1] * k
+        D[5, 3], D[5, 4], D[5, 5] = M[2, 0] * k, M[2, 1] * k, M[2, 2] * k
         for s in range(B[i].neighbours):
+            F = E[B[i].first + s].m
             for a in range(6):
                 for b in range(6):
-                    E[B[i].first + s, a, b] = 0.0
+                    F[a, b] = 0.0
 
 
 @inlined

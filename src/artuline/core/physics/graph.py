@@ -142,9 +142,9 @@ def add_point(B, E, i, j, K, ri, rj, X, Y):
         add_own(B, j, K, rj, X, Y)
         if i >= 0 and B[i].free:
             if B[i].rank < B[j].rank:
-                _add_cross(E[slot_of(B, i, j)], K, ri, rj, X, Y)
+                _add_cross(E[slot_of(B, i, j)].m, K, ri, rj, X, Y)
             else:
-                _add_cross(E[slot_of(B, j, i)], K, rj, ri, X, Y)
+                _add_cross(E[slot_of(B, j, i)].m, K, rj, ri, X, Y)
 
 
 @inlined
@@ -195,9 +195,9 @@ def add_joined(B, E, i, j, k, ri, rj):
         _add_own_even(B[j].D, k, rj)
     if i_free and j_free:
         if B[i].rank < B[j].rank:
-            _add_cross_even(E[slot_of(B, i, j)], k, ri, rj)
+            _add_cross_even(E[slot_of(B, i, j)].m, k, ri, rj)
         else:
-            _add_cross_even(E[slot_of(B, j, i)], k, rj, ri)
+            _add_cross_even(E[slot_of(B, j, i)].m, k, rj, ri)
 
 
 @inlined
@@ -252,17 +252,26 @@ def _add_cross_even(E, k, ri, rj):
 def add_turn(B, E, i, j, K):
     """Add a stiffness K (3, 3) between the rotations of bodies i and j; j < 0: the world."""
     i_free, j_free = i >= 0 and B[i].free, j >= 0 and B[j].free
-    for m in range(3):
-        for k in range(3):
-            if i_free:
-                B[i].D[3 + m, 3 + k] += K[m, k]
-            if j_free:
-                B[j].D[3 + m, 3 + k] += K[m, k]
+    if i_free:
+        _add_turned(B[i].D, K)
+    if j_free:
+        _add_turned(B[j].D, K)
     if i_free and j_free:
-        F = E[slot_of(B, i, j)] if B[i].rank < B[j].rank else E[slot_of(B, j, i)]
+        F = E[slot_of(B, i, j)].m if B[i].rank < B[j].rank else E[slot_of(B, j, i)].m
         for m in range(3):
             for k in range(3):
                 F[3 + m, 3 + k] -= K[m, k]
+
+
+@inlined
+def _add_turned(D, K):
+    """Add a stiffness of rotations to the lower triangle of a body's block."""
+    D[3, 3] += K[0, 0]
+    D[4, 3] += K[1, 0]
+    D[4, 4] += K[1, 1]
+    D[5, 3] += K[2, 0]
+    D[5, 4] += K[2, 1]
+    D[5, 5] += K[2, 2]
 
 
 @inlined
@@ -367,29 +376,24 @@ def _lower_solve(D, E):
 
 @inlined
 def _subtract_square(T, D, E):
-    """The lower triangle of T -= E^T D^-1 E, row by row in registers."""
+    """The lower triangle of T -= E^T D^-1 E."""
     for a in range(6):
-        t0, t1, t2, t3, t4, t5 = T[a, 0], T[a, 1], T[a, 2], T[a, 3], T[a, 4], T[a, 5]
-        for r in range(6):
-            w = E[r, a] * D[r, r]
-            t0, t1, t2 = t0 - w * E[r, 0], t1 - w * E[r, 1], t2 - w * E[r, 2]
-            if a > 2:
-                t3, t4, t5 = t3 - w * E[r, 3], t4 - w * E[r, 4], t5 - w * E[r, 5]
-        T[a, 0], T[a, 1], T[a, 2] = t0, t1, t2
-        if a > 2:
-            T[a, 3], T[a, 4], T[a, 5] = t3, t4, t5
+        w0, w1, w2 = E[0, a] * D[0, 0], E[1, a] * D[1, 1], E[2, a] * D[2, 2]
+        w3, w4, w5 = E[3, a] * D[3, 3], E[4, a] * D[4, 4], E[5, a] * D[5, 5]
+        for c in range(a + 1):
+            low = w0 * E[0, c] + w1 * E[1, c] + w2 * E[2, c]
+            T[a, c] -= low + (w3 * E[3, c] + w4 * E[4, c] + w5 * E[5, c])
 
 
 @inlined
 def _subtract_product(T, D, E, F):
-    """T -= E^T D^-1 F, row by row in registers."""
+    """T -= E^T D^-1 F."""
     for a in range(6):
-        t0, t1, t2, t3, t4, t5 = T[a, 0], T[a, 1], T[a, 2], T[a, 3], T[a, 4], T[a, 5]
-        for r in range(6):
-            w = E[r, a] * D[r, r]
-            t0, t1, t2 = t0 - w * F[r, 0], t1 - w * F[r, 1], t2 - w * F[r, 2]
-            t3, t4, t5 = t3 - w * F[r, 3], t4 - w * F[r, 4], t5 - w * F[r, 5]
-        T[a, 0], T[a, 1], T[a, 2], T[a, 3], T[a, 4], T[a, 5] = t0, t1, t2, t3, t4, t5
+        w0, w1, w2 = E[0, a] * D[0, 0], E[1, a] * D[1, 1], E[2, a] * D[2, 2]
+        w3, w4, w5 = E[3, a] * D[3, 3], E[4, a] * D[4, 4], E[5, a] * D[5, 5]
+        for c in range(6):
+            low = w0 * F[0, c] + w1 * F[1, c] + w2 * F[2, c]
+            T[a, c] -= low + (w3 * F[3, c] + w4 * F[4, c] + w5 * F[5, c])
 
 
 @compiled
@@ -402,12 +406,12 @@ def factor(B, E, order):
         D, first = B[i].D, B[i].first
         _factor_block(D)
         for s in range(B[i].neighbours):
-            _lower_solve(D, E[first + s])
+            _lower_solve(D, E[first + s].m)
         for s in range(B[i].neighbours):
             j = B[i].up[s]
-            _subtract_square(B[j].D, D, E[first + s])
+            _subtract_square(B[j].D, D, E[first + s].m)
             for t in range(s + 1, B[i].neighbours):
-                _subtract_product(E[slot_of(B, j, B[i].up[t])], D, E[first + s], E[first + t])
+                _subtract_product(E[slot_of(B, j, B[i].up[t])].m, D, E[first + s].m, E[first + t].m)
 
 
 @inlined
@@ -445,21 +449,20 @@ def solve(B, E, order):
                 f[k] = 0.0
             continue
         _forward(D, f)
+        w0, w1, w2 = f[0] * D[0, 0], f[1] * D[1, 1], f[2] * D[2, 2]
+        w3, w4, w5 = f[3] * D[3, 3], f[4] * D[4, 4], f[5] * D[5, 5]
         for s in range(B[i].neighbours):
-            F, g = E[B[i].first + s], B[B[i].up[s]].f
-            g0, g1, g2, g3, g4, g5 = g[0], g[1], g[2], g[3], g[4], g[5]
-            for r in range(6):
-                w = f[r] * D[r, r]
-                g0, g1, g2 = g0 - w * F[r, 0], g1 - w * F[r, 1], g2 - w * F[r, 2]
-                g3, g4, g5 = g3 - w * F[r, 3], g4 - w * F[r, 4], g5 - w * F[r, 5]
-            g[0], g[1], g[2], g[3], g[4], g[5] = g0, g1, g2, g3, g4, g5
+            F, g = E[B[i].first + s].m, B[B[i].up[s]].f
+            for c in range(6):
+                low = w0 * F[0, c] + w1 * F[1, c] + w2 * F[2, c]
+                g[c] -= low + (w3 * F[3, c] + w4 * F[4, c] + w5 * F[5, c])
     for n in range(order.shape[0] - 1, -1, -1):
         i = order[n]
         if not B[i].free:
             continue
         f = B[i].f
         for s in range(B[i].neighbours):
-            F, g = E[B[i].first + s], B[B[i].up[s]].f
+            F, g = E[B[i].first + s].m, B[B[i].up[s]].f
             g0, g1, g2, g3, g4, g5 = g[0], g[1], g[2], g[3], g[4], g[5]
             for r in range(6):
                 low = F[r, 0] * g0 + F[r, 1] * g1 + F[r, 2] * g2

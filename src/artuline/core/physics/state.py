@@ -76,6 +76,9 @@ BODY = np.dtype(
     align=True,
 )
 
+#: What couples two bodies in the matrix, then in its factors.
+BLOCK = np.dtype([("m", _F, (6, 6))], align=True)
+
 #: Bodies side by side, for what is the same for all: poses at the start of a substep and velocities, then those at its end.
 LANES = 8
 LANE = np.dtype(

@@ -17,6 +17,7 @@ from artuline.core.physics.joints import HARD
 from artuline.core.physics.solids import fill_solids, most_contacts
 from artuline.core.physics.specs import TREE_KINDS, BodySpec, JointSpec, body_mass, fill_joint, shape_mass, wind_area
 from artuline.core.physics.state import (
+    BLOCK,
     BODY,
     BOX,
     CAPSULE,
@@ -92,7 +93,7 @@ class World:
         self.order = _tree_order(joints, n)
         self.joints = self._joints([joints[k] for k in self.order])
         self.elimination = np.arange(n)
-        self.blocks = np.zeros((n * MOST_NEIGHBOURS, 6, 6))
+        self.blocks = np.zeros(n * MOST_NEIGHBOURS, BLOCK)
         self.lanes = np.ones(-(-n // LANES), LANE)
         self.coupled = np.zeros((n, MOST_NEIGHBOURS + 1), np.int64)
         self.follow = np.array([joints[k].follow for k in self.order], bool)
