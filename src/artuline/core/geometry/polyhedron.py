@@ -4,7 +4,6 @@ from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
-from scipy.spatial import ConvexHull, QhullError
 
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation
@@ -36,6 +35,9 @@ def hull_of(points: tuple[tuple[float, float, float], ...]) -> Polyhedron:
     """The convex hull of points (N, 3). Raises ArtulineError for points that lie in one plane."""
     p = np.array(points, float).reshape(-1, 3)
     centre, size = p.mean(axis=0), float(np.ptp(p, axis=0).max(initial=0.0))
+    # imported here for the sake of a fast start
+    from scipy.spatial import ConvexHull, QhullError
+
     try:
         q = ConvexHull((p - centre) / max(size, 1e-12))
     except (QhullError, ValueError) as error:

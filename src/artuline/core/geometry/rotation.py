@@ -5,7 +5,6 @@ All functions broadcast over leading axes and work in float64. A rotation vector
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
-from scipy.spatial.transform import Rotation
 
 Array = NDArray[np.float64]
 
@@ -80,6 +79,9 @@ def slerp(a: ArrayLike, b: ArrayLike, t: ArrayLike) -> Array:
 def from_matrix(m: ArrayLike) -> Array:
     """Rotation matrices (..., 3, 3) -> quaternions (..., 4)."""
     m = np.asarray(m, float)
+    # imported here for the sake of a fast start
+    from scipy.spatial.transform import Rotation
+
     flat = Rotation.from_matrix(m.reshape(-1, 3, 3)).as_quat()
     return flat.reshape(*m.shape[:-2], 4)
 

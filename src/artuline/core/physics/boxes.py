@@ -5,11 +5,14 @@ Sources: Gottschalk et al. 1996, OBBTree; Gregorius 2015, Robust Contact Creatio
 
 import math
 
+import numpy as np
+
 from artuline.core.physics.kernels import compiled, inlined
 from artuline.core.physics.points import add_contact, clamp
 from artuline.core.physics.state import POLYGON, SIMPLEX, WITNESS
 
 MOST_CORNERS = 16
+EDGES = np.int64(100)  # feature: two edges that cross
 
 
 @compiled
@@ -158,5 +161,5 @@ def _edge_contact(C, S, K, G, a, b, ha, hb, i, j, gap):
         0.5 * (p[0] + s * S[a].r[0, i] + q[0] + t * S[b].r[0, j]),
         0.5 * (p[1] + s * S[a].r[1, i] + q[1] + t * S[b].r[1, j]),
         0.5 * (p[2] + s * S[a].r[2, i] + q[2] + t * S[b].r[2, j]),
-        gap, 100,
+        gap, EDGES,
     )  # fmt: skip

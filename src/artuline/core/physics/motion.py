@@ -153,14 +153,3 @@ def free_velocities(B, gravity, wind, h):
         for k in range(3):
             b.tv[k] = b.fv[k] + (h * u[k] if steady else 0.0)
             b.tw[k] = b.fw[k] + (h * u[3 + k] if steady else 0.0)
-
-
-@inlined
-def start(B):
-    """Begin the trials with the velocities before any impulse.
-
-    What is likely at the end would be nearer, but closes joints in one pass just within their bounds, where two leave nothing.
-    """
-    for i in range(B.shape[0]):
-        for k in range(3):
-            B[i].tv[k], B[i].tw[k] = B[i].fv[k], B[i].fw[k]

@@ -9,6 +9,8 @@ Robust Contact Creation for Physics Simulations.
 
 import math
 
+import numpy as np
+
 from artuline.core.physics.gjk import FAR, NEAR_BY, gjk, support, vertex
 from artuline.core.physics.kernels import NO, YES, ZERO, compiled, inlined
 from artuline.core.physics.points import add_contact, clamp
@@ -16,6 +18,7 @@ from artuline.core.physics.state import CONTACTS, POLYGON, SIMPLEX, TRIANGLE, WI
 
 FLAT = 0.9986  # cosine up to which a face is taken for the contact's plane
 MOST_CORNERS = 16
+EDGES, POINTS = np.int64(300), np.int64(301)  # features: two edges that cross, the nearest points
 
 
 @inlined
@@ -281,7 +284,7 @@ def _edge_contact(C, S, K, G, a, b, i, j, gap):
         0.5 * (px + s * ux + rx + t * vx) + (k + l) * nx,
         0.5 * (py + s * uy + ry + t * vy) + (k + l) * ny,
         0.5 * (pz + s * uz + rz + t * vz) + (k + l) * nz,
-        gap, 300,
+        gap, EDGES,
     )  # fmt: skip
 
 
@@ -328,7 +331,7 @@ def _nearest(C, K, G, a, b, nx, ny, nz, d, ra, rb):
     add_contact(
         C, K, a, b, nx, ny, nz,
         0.5 * (P[0, 0] + P[1, 0]) + k * nx, 0.5 * (P[0, 1] + P[1, 1]) + k * ny, 0.5 * (P[0, 2] + P[1, 2]) + k * nz,
-        gap, 301,
+        gap, POINTS,
     )  # fmt: skip
 
 

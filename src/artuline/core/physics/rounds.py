@@ -2,9 +2,13 @@
 
 import math
 
+import numpy as np
+
 from artuline.core.physics.kernels import compiled, inlined
 from artuline.core.physics.points import add_contact, clamp
 from artuline.core.physics.state import CAPSULE
+
+MIDDLE = np.int64(2)  # feature: a place along the axis; 0 and 1 are its ends
 
 
 @compiled
@@ -94,7 +98,7 @@ def round_round(C, S, K, a, b, margin):
     _points(
         C, K, a, b, ra, rb,
         S[a].at[0] + s * ux, S[a].at[1] + s * uy, S[a].at[2] + s * uz,
-        S[b].at[0] + t * vx, S[b].at[1] + t * vy, S[b].at[2] + t * vz, margin, 2,
+        S[b].at[0] + t * vx, S[b].at[1] + t * vy, S[b].at[2] + t * vz, margin, MIDDLE,
     )  # fmt: skip
 
 
@@ -157,7 +161,7 @@ def round_box(C, S, K, a, b, margin):
         k = 0.5 * gap
         wx, wy, wz = _to_world(S, b, qx + k * nx, qy + k * ny, qz + k * nz)
         mx, my, mz = _to_world(S, b, nx, ny, nz)
-        add_contact(C, K, a, b, mx, my, mz, wx + S[b].at[0], wy + S[b].at[1], wz + S[b].at[2], gap, 2)
+        add_contact(C, K, a, b, mx, my, mz, wx + S[b].at[0], wy + S[b].at[1], wz + S[b].at[2], gap, MIDDLE)
         flat = max(abs(nx), abs(ny), abs(nz)) > 0.999
     else:
         # the axis is inside: leave by the face that needs the shortest way for the whole axis

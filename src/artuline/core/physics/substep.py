@@ -40,7 +40,7 @@ from artuline.core.physics.joints import (
     set_back_joints,
 )
 from artuline.core.physics.kernels import NO, YES, compiled, exp_quat, folded, inlined, log_quat, quat_mul, turn
-from artuline.core.physics.motion import drift, fill_lanes, free_velocities, start, world_inertia
+from artuline.core.physics.motion import drift, fill_lanes, free_velocities, world_inertia
 from artuline.core.physics.state import ASKED, CONTACTS, DONE, FACTORED, HALTED, NEAR, PATTERN, SMOOTH, SOLVED, SWEPT
 
 MOST_SET_BACK = 0.02  # radians a body may be turned to set back what is too deep
@@ -107,12 +107,11 @@ def attempt(B, E, J, V, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, a
     prepare_drives(B, J, h, ahead)
     find_contacts(B, S, P, N, C, K, G, h)
     prepare_contacts(B, S, P, C, O, K, h)
-    start(B)
     if K[SMOOTH] > 0:
         for i in range(K[CONTACTS]):
             C[i].friction = 0.0
     K[SWEPT] = 0
-    pattern = _pattern(B, J, C, K)
+    pattern = pattern_of(B, J, C, K)
     if pattern != K[PATTERN]:
         K[PATTERN] = pattern
         for swept in range(2):
@@ -143,7 +142,7 @@ def attempt(B, E, J, V, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, a
         settled = unsettled < SETTLED and moved < CROWD_SETTLED and not struck and not switched
         if not first and settled and worst < CLOSED and angle < CLOSED_ANGLE:
             break
-    if not crowd and _gains(B, J, C, K):
+    if not crowd and gains(B, J, C, K):
         if K[CONTACTS] > 0 and K[SMOOTH] == 0:
             # friction goes by a push that is estimated: once again without it
             K[SMOOTH] = 1
@@ -165,13 +164,13 @@ def attempt(B, E, J, V, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, a
             return True
     if not last and _turns_too_far(B, h, YES, MOST_TURN_CROWD if crowd else MOST_TURN):
         return False
-    _set_back(B, E, J, C, K, order, h)
-    _accept(B, J, P, N, C, O, K, h, last)
+    set_back(B, E, J, C, K, order, h)
+    accept(B, J, P, N, C, O, K, h, last)
     return True
 
 
 @inlined
-def _pattern(B, J, C, K):
+def pattern_of(B, J, C, K):
     """A number of what is coupled with what: the order of elimination stays as long as it is the same (FNV-1a)."""
     s = 1469598103934665603
     for i in range(B.shape[0]):
@@ -185,7 +184,7 @@ def _pattern(B, J, C, K):
 
 
 @inlined
-def _set_back(B, E, J, C, K, order, h):
+def set_back(B, E, J, C, K, order, h):
     """Move what is too deep or beyond a limit back a little, by the factors at hand, without giving it speed."""
     for i in range(B.shape[0]):
         for k in range(6):
@@ -239,7 +238,7 @@ def _freeze(B):
 
 
 @inlined
-def _accept(B, J, P, N, C, O, K, h, last):
+def accept(B, J, P, N, C, O, K, h, last):
     """Make the predicted pose the pose, and note the worst values."""
     for i in range(B.shape[0]):
         s = B[i].w1[0] ** 2 + B[i].w1[1] ** 2 + B[i].w1[2] ** 2
@@ -318,7 +317,7 @@ def advance(B, E, J, V, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h):
 
 
 @inlined
-def _gains(B, J, C, K):
+def gains(B, J, C, K):
     """Whether contacts and joints give the bodies energy, by more than what rounding and the closing of gaps explain.
 
     The work of an impulse is that on the mean of the relative velocities before and after it, which holds for keyed bodies too.

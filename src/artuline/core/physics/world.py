@@ -104,14 +104,15 @@ class World:
         self.near = np.zeros(max(len(self.pairs), 1), np.int64)
         n_shapes = len(self.shapes)
         self.row, self.table = np.arange(n_shapes), np.full((n_shapes, n_shapes), -1, np.int32)
-        a, b = self.pairs["a"], self.pairs["b"]
-        self.table[a, b] = self.table[b, a] = np.arange(len(self.pairs))
+        one, other = self.pairs["a"], self.pairs["b"]
+        self.table[one, other] = self.table[other, one] = np.arange(len(self.pairs))
         room = max(64, min(most_contacts(self.shapes) * len(self.pairs), MOST_CONTACTS))
         self.contacts, self.memory = np.zeros(room, CONTACT), np.zeros(room, MEMORY)
         self.tugs = np.zeros(1, TUG)
         self.tugs["body"], self.tugs["frequency"], self.tugs["mass"] = -1, 1.0, 1.0
         self.counters = np.zeros(COUNTERS, np.int64)
         self.scratch = np.zeros((4, 3, 3))
+        self.room: dict[int, list[np.ndarray]] = {}  # for the inputs of ``step``, by the number of substeps
 
     @staticmethod
     def _check(bodies: list[BodySpec], joints: list[JointSpec]) -> None:
@@ -236,17 +237,19 @@ class World:
     def step(self, dt: float, substeps: int = 1) -> None:
         """Advance by dt seconds; bodies that are not free keep their velocity."""
         b = self.bodies
-        n, m = len(b), len(self.joints)
-        x, q = np.empty((substeps + 1, n, 3)), np.empty((substeps + 1, n, 4))
-        x[:], q[:] = b["x"], b["q"]
-        if not b["free"].all():
+        if substeps not in self.room:
+            n, m = len(b), len(self.joints)
+            shapes = (substeps + 1, n, 3), (substeps + 1, n, 4), (substeps, n), (substeps, n, 2), (substeps, m), (m,)
+            kinds = float, float, bool, float, float, bool
+            self.room[substeps] = [np.zeros(shape, kind) for shape, kind in zip(shapes, kinds, strict=True)]
+        x, q, free, goal, drive, follow = self.room[substeps]
+        x[:], q[:], free[:], drive[:] = b["x"], b["q"], b["free"], self.joints["frequency"]
+        if not free.all():
             moved = ~b["free"] & (np.any(b["v"] != 0.0, axis=1) | np.any(b["w"] != 0.0, axis=1))
             times = (np.arange(substeps + 1) * (dt / substeps))[:, None, None]
             x[:, moved] += times * b["v"][moved]
             q[:, moved] = rotation.multiply(rotation.from_rotation_vector(times * b["w"][moved]), b["q"][moved])
-        free, drive = np.empty((substeps, n), bool), np.empty((substeps, m))
-        free[:], drive[:] = b["free"], self.joints["frequency"]
-        self.step_keyed(dt, x, q, free, np.zeros((substeps, n)), drive, follow=np.zeros(m, bool))
+        self._advance(dt, x, q, free, goal, drive, self.gravity, self.wind, follow)
 
     def step_keyed(
         self,
@@ -268,20 +271,27 @@ class World:
         world drive in Hz; drive (k, m): joint drive in Hz, joints in ``self.order``; calm (k, n): damping
         against the keyed velocity, 1/s; gravity, wind (k, 3), the world's own if None.
         """
-        k = len(free)
         both = np.zeros((*goal.shape, 2))
         both[..., 0] = goal
         if calm is not None:
             both[..., 1] = calm
+        self._advance(
+            dt, np.ascontiguousarray(x), np.ascontiguousarray(q), np.ascontiguousarray(free), both,
+            np.ascontiguousarray(drive, dtype=float), self.gravity if gravity is None else gravity,
+            self.wind if wind is None else wind, self.follow if follow is None else follow,
+        )  # fmt: skip
+
+    def _advance(
+        self, dt: float, x: Array, q: Array, free: np.ndarray, goal: Array, drive: Array, gravity: Array, wind: Array,
+        follow: np.ndarray,
+    ) -> None:  # fmt: skip
+        k = len(free)
         pull, air = np.empty((k, 3)), np.empty((k, 3))
-        pull[:] = self.gravity if gravity is None else gravity
-        air[:] = self.wind if wind is None else wind
+        pull[:], air[:] = gravity, wind
         frame(
             self.bodies, self.blocks, self.joints, self.lanes, self.shapes, self.pairs, self.near, self.row, self.table,
             self.contacts, self.memory, self.tugs, self.counters, self.hulls, self.scratch, self.coupled, self.elimination,
-            pull, air, dt / k, np.ascontiguousarray(x), np.ascontiguousarray(q), np.ascontiguousarray(free),
-            both, np.ascontiguousarray(drive, dtype=float),
-            self.follow if follow is None else follow,
+            pull, air, dt / k, x, q, free, goal, drive, follow,
         )  # fmt: skip
 
     def overlaps(self) -> list[tuple[int, int, float]]:

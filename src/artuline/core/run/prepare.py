@@ -4,11 +4,12 @@ import os
 import subprocess
 import sys
 from pathlib import Path
+from typing import Any
 
 import numba
 import numpy as np
 
-from artuline.core.physics import collide, contacts, drives, graph, joints, motion
+from artuline.core.physics import collide, contacts, drives, graph, joints, motion, substep
 from artuline.core.physics.world import BodySpec, JointSpec, World
 from artuline.core.scene.model import Shape
 
@@ -20,6 +21,10 @@ def _small_world() -> World:
     ball = Shape(kind="sphere", radius=0.1)
     bodies = [BodySpec((ball,), position=np.array([0.0, 1.0 + i, 0.0])) for i in range(2)]
     return World(bodies, [JointSpec(0, 1, follow=True)], plane=(0.0, 0.5, 0.0))
+
+
+def _compile(kernel: Any, *arguments: Any) -> None:
+    kernel.compile(tuple(numba.typeof(a) for a in arguments))
 
 
 def compile_contacts() -> None:
@@ -61,6 +66,12 @@ def compile_joints() -> None:
     joints.joint_impulses(b, j)
     joints.set_back_joints(b, j, 0.1)
     joints.limit_excess(b, j, 0)
+    # parts of a substep that cannot be called from here
+    c, k = w.contacts, w.counters
+    _compile(substep.accept, b, j, w.pairs, w.near, c, w.memory, k, 0.1, True)
+    _compile(substep.set_back, b, w.blocks, j, c, k, order, 0.1)
+    _compile(substep.gains, b, j, c, k)
+    _compile(substep.pattern_of, b, j, c, k)
 
 
 def prepare_kernels() -> None:
