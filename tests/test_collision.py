@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from artuline.core.geometry import distance, rotation
 from artuline.core.physics import collide
-from artuline.core.physics.state import CONTACTS
+from artuline.core.physics.state import CONTACTS, NEAR
 from artuline.core.physics.world import BodySpec, JointSpec, World
 from artuline.core.scene.model import Shape
 
@@ -29,6 +29,43 @@ def contacts_of(world, reach=0.0):
     collide.find_contacts(b, world.shapes, world.pairs, world.near, world.contacts, world.counters, world.hulls, 1.0)
     b["v"] = 0.0
     return world.contacts[: world.counters[CONTACTS]]
+
+
+@settings(max_examples=30, deadline=None)
+@given(st.integers(0, 1 << 30), st.floats(0.0, 0.5))
+def test_all_pairs_that_come_to_touch_are_near(seed, dt):
+    """Twice, the second time from the order of the first; pairs that are far, or do not collide, are never near."""
+    random = np.random.default_rng(seed)
+    radii, v = random.uniform(0.02, 0.3, 25), random.normal(size=(25, 3))
+    spheres = [Shape(kind="sphere", radius=float(r)) for r in radii]
+    places = random.uniform(-1, 1, (25, 3))
+    bodies = [BodySpec((s,), position=p, velocity=u) for s, p, u in zip(spheres, places, v, strict=True)]
+    world = World(bodies, off={(0, 1), (2, 9)}, plane=(-0.5, 0.5, 0.0))
+    b, pairs = world.bodies, world.pairs
+    times = np.linspace(0.0, dt, 50)[:, None]
+    for _ in range(2):
+        collide.find_near(b, world.shapes, pairs, world.near, world.counters, world.row, world.table, dt)
+        near = set(world.near[: world.counters[NEAR]])
+        assert len(near) == world.counters[NEAR]
+        for k, (i, j) in enumerate(zip(pairs["a"], pairs["b"], strict=True)):
+            if j == 25:
+                gaps = b["x"][i, 1] + times * v[i, 1] - radii[i] + 0.5
+                most = b["fastest"][i] + np.linalg.norm(v[i])
+            else:
+                gaps = np.linalg.norm(b["x"][i] - b["x"][j] + times * (v[i] - v[j]), axis=1) - radii[i] - radii[j]
+                most = b["fastest"][i] + b["fastest"][j] + np.linalg.norm(v[i] - v[j])
+            assert k in near or gaps.min() > 0.0
+            assert k not in near or gaps.flat[0] < collide.TOUCH + dt * most
+        b["x"] += random.uniform(-0.2, 0.2, (25, 3))
+
+
+def test_pairs_can_be_chosen_anew():
+    ball = Shape(kind="sphere", radius=0.2)
+    world = World([BodySpec((ball,), position=np.array([0.3 * i, 0.0, 0.0])) for i in range(3)])
+    assert len(contacts_of(world)) == 2
+    world.set_pairs(world.pairs[world.pairs["a"] == 1])
+    (contact,) = contacts_of(world)
+    assert set(contact["shapes"]) == {1, 2}
 
 
 def pose(random, spread):

@@ -2,8 +2,10 @@
 
 import numpy as np
 import pytest
-from benchmarks.scenes import FRAME, chain, stretch
+from benchmarks.scenes import FRAME, chain, deckhand, stretch
 
+from artuline.core.geometry import rotation
+from artuline.core.physics.state import ASKED, FACTORED
 from artuline.core.physics.world import BodySpec, World
 from artuline.core.scene.model import Shape
 from tests.test_hulls import BOX, floor, on_floor
@@ -24,13 +26,13 @@ def test_a_box_in_the_hollow_of_a_mesh_is_not_thrown_out(start):
 
 
 def test_the_whip_of_a_heavy_tip_stays_bounded():
-    for k in range(3):
+    for k in range(8):
         length = 0.1 * (1.0 + 1e-9 * k)
         world = chain(10, 1000, length)
         start, weight = world.energy(), 100 * 9.81
         for _ in range(48):
             world.step(FRAME, 10)
-            assert world.energy() - start < 0.08 * weight
+            assert world.energy() - start < 0.04 * weight
             assert stretch(world, 10, length) < 1e-3
 
 
@@ -48,3 +50,20 @@ def test_a_tumbling_box_only_loses_when_it_hits(friction):
             now = world.energy()
             assert now <= before + 0.01 * abs(before) + 0.05
             before = now
+
+
+@pytest.mark.parametrize("turn", [(0.4, 0.0, 0.0), (-2.0, 1.0, 0.3)])
+def test_a_ragdoll_at_rest_needs_one_factorisation_a_substep(turn):
+    """Neither a contact near by, nor a limit that is struck, nor one left a little beyond its end flickers."""
+    world, _, _ = deckhand(1.0)
+    b, q, middle = world.bodies, rotation.from_rotation_vector(np.array(turn)), np.array([0.0, 2.0, 0.0])
+    b["x"] = middle + rotation.rotate(q, b["x"] - middle)
+    b["q"] = rotation.multiply(q, b["q"])
+    for _ in range(96):
+        world.step(FRAME, 10)
+    before = world.counters.copy()
+    for _ in range(24):
+        world.step(FRAME, 10)
+    spent = world.counters - before
+    assert np.linalg.norm(b["v"], axis=1).max() < 0.1
+    assert spent[FACTORED] < 1.5 * spent[ASKED]

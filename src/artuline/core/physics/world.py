@@ -100,12 +100,8 @@ class World:
         self.meshes = meshes or {}
         self.shapes = self._shapes(bodies, plane)
         self.hulls = fill_solids(self.shapes, [s for b in bodies for s in b.shapes], self.meshes)
-        self.pairs = self._pairs(bodies, joints, off) if contacts else np.zeros(0, PAIR)
-        self.near = np.zeros(max(len(self.pairs), 1), np.int64)
-        n_shapes = len(self.shapes)
-        self.row, self.table = np.arange(n_shapes), np.full((n_shapes, n_shapes), -1, np.int32)
-        one, other = self.pairs["a"], self.pairs["b"]
-        self.table[one, other] = self.table[other, one] = np.arange(len(self.pairs))
+        self.row = np.arange(len(self.shapes))
+        self.set_pairs(self._pairs(bodies, joints, off) if contacts else np.zeros(0, PAIR))
         room = max(64, min(most_contacts(self.shapes) * len(self.pairs), MOST_CONTACTS))
         self.contacts, self.memory = np.zeros(room, CONTACT), np.zeros(room, MEMORY)
         self.tugs = np.zeros(1, TUG)
@@ -202,6 +198,12 @@ class World:
         swap = kind[first] > kind[second]
         made["a"], made["b"] = np.where(swap, second, first), np.where(swap, first, second)
         return made
+
+    def set_pairs(self, pairs: np.ndarray) -> None:
+        """Let these pairs of shapes collide, and no others."""
+        self.pairs, self.near = pairs, np.zeros(max(len(pairs), 1), np.int64)
+        self.table = np.full((len(self.shapes), len(self.shapes)), -1, np.int32)
+        self.table[pairs["a"], pairs["b"]] = self.table[pairs["b"], pairs["a"]] = np.arange(len(pairs))
 
     # poses
 

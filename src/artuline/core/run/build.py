@@ -231,7 +231,7 @@ def build(scene: Scene, assets: AssetStore) -> Built:
     world = World(specs, joints, plane=plane, off=off, gravity=scene.gravity, wind=scene.wind, meshes=meshes)
     if ghosts:
         touching = ~np.isin(world.shapes["body"], ghosts)
-        world.pairs = world.pairs[touching[world.pairs["a"]] & touching[world.pairs["b"]]]
+        world.set_pairs(world.pairs[touching[world.pairs["a"]] & touching[world.pairs["b"]]])
     mine = [k for k in world.order if k < figures]
     pushes = [(index_of[p.figure, p.body], p) for p in scene.pushes]
     rest = [1.0] * len(scene.obstacles)

@@ -70,7 +70,7 @@ class Tryout:
     def set_ground(self, on: bool) -> None:
         """The scene's ground (or one at the lowest obstacle or at 0 if it has none), or no ground."""
         world = self.built.world
-        world.pairs = self._pairs if on else self._pairs[world.shapes["kind"][self._pairs["b"]] != PLANE]
+        world.set_pairs(self._pairs if on else self._pairs[world.shapes["kind"][self._pairs["b"]] != PLANE])
         world.counters[:] = 0  # the pattern of contacts too
 
     def hold(self, figure: int, bones: frozenset[str]) -> None:
