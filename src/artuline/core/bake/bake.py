@@ -67,10 +67,13 @@ def bake_figure(
     mine = np.array([n in {b.id for b in figure.bodies} or n.startswith(f"{figure.name} ") for n in take.names])
     live = np.flatnonzero((take.handover[:, mine] > 0.0).any(axis=1)) if mine.any() else np.zeros(0, int)
     if pose is not None and len(live):
-        # what returned to something else than its keys stays off them
+        # what returned to something else than its keys stays off them; where it is handed over it is still on them
         keys = keyed_pose(scene, assets, figure, take.frames.astype(float), layers=False)
         off = rotation.angle_between(keys.rotation, pose.rotation).max(axis=1) > 1e-6
+        off |= np.abs(keys.translation - pose.translation).max(axis=(1, 2)) > 1e-9
         live = np.union1d(live, np.flatnonzero(off))
+        if off.any():
+            live = live[live >= np.flatnonzero(off)[0]]
     if pose is None or not len(live):
         raise ArtulineError(
             f"physics never moves {figure.name!r} in this take",
