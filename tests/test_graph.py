@@ -4,10 +4,12 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from scipy.sparse import coo_array
+from scipy.sparse.csgraph import connected_components
 
 from artuline.core.geometry import rotation
 from artuline.core.physics import drives, graph, joints, motion
-from artuline.core.physics.world import BodySpec, JointSpec, World
+from artuline.core.physics.world import BodySpec, JointSpec, World, components
 from artuline.core.scene.model import Shape
 
 BOX = Shape(kind="box", half=(0.1, 0.2, 0.15))
@@ -153,3 +155,15 @@ def test_a_point_is_the_same_stiffness_by_both_ways(even):
     first, second, a, c = (0, 1, ri, rj) if b["rank"][0] < b["rank"][1] else (1, 0, rj, ri)
     slot = list(b["up"][first][: b["neighbours"][first]]).index(second)
     np.testing.assert_allclose(world.blocks["m"][b["first"][first] + slot], -k * jacobian(a).T @ jacobian(c), atol=1e-9)
+
+
+@given(st.integers(0, 1 << 30))
+def test_what_hangs_together_is_what_a_graph_library_says(seed):
+    random = np.random.default_rng(seed)
+    n = int(random.integers(1, 40))
+    parents, children = random.integers(-1, n, n // 2), random.integers(0, n, n // 2)
+    inside = parents >= 0
+    edges = coo_array((np.ones(inside.sum()), (parents[inside], children[inside])), (n, n))
+    _, label = connected_components(edges, directed=False)
+    lowest = [int(np.flatnonzero(label == k)[0]) for k in label]
+    assert components(parents, children, n).tolist() == lowest

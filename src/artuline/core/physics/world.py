@@ -372,13 +372,14 @@ def _tree_order(joints: list[JointSpec], n: int) -> list[int]:
 def components(parents: np.ndarray, children: np.ndarray, n: int) -> np.ndarray:
     """Which bodies hang together by joints (n,): the lowest index of each component. Parents -1 are the world."""
     inside = np.asarray(parents) >= 0
-    rows, columns = np.asarray(parents)[inside], np.asarray(children)[inside]
-    # imported here for the sake of a fast start
-    from scipy.sparse import coo_array
-    from scipy.sparse.csgraph import connected_components
-
-    graph = coo_array((np.ones(len(rows)), (rows, columns)), (n, n))
-    _, label = connected_components(graph, directed=False)
-    lowest = np.full(label.max(initial=-1) + 1, n)
-    np.minimum.at(lowest, label, np.arange(n))
-    return np.asarray(lowest[label])
+    rows, columns = np.asarray(parents, int)[inside], np.asarray(children, int)[inside]
+    # the lowest label spreads; SciPy's graphs would take as long to import as all else that a start needs
+    label = np.arange(n)
+    while True:
+        lower = label.copy()
+        np.minimum.at(lower, rows, label[columns])
+        np.minimum.at(lower, columns, label[rows])
+        lower = lower[lower]
+        if np.array_equal(lower, label):
+            return label
+        label = lower
