@@ -22,7 +22,6 @@ folded = njit(inline="always", **_FLAGS)
 
 #: Constants as arguments of kernels: of plain ones, numba compiles a kernel for every value.
 NO, YES, ZERO = np.bool_(False), np.bool_(True), np.int64(0)
-NOWHERE = np.int64(-1)
 
 # Series of the tangent
 T3, T5, T7, T9, T11 = 1 / 3, 2 / 15, 17 / 315, 62 / 2835, 1382 / 155925
