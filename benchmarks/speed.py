@@ -98,7 +98,8 @@ def compiling():
     )
     with tempfile.TemporaryDirectory() as folder:
         env = os.environ | {"XDG_CACHE_HOME": folder}
-        env.pop("NUMBA_CACHE_DIR", None)
+        for name in ("NUMBA_CACHE_DIR", "PYTHONDONTWRITEBYTECODE"):
+            env.pop(name, None)
         times = [
             float(
                 subprocess.run([sys.executable, "-c", code], env=env, capture_output=True, text=True, check=True).stdout

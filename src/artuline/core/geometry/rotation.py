@@ -77,13 +77,19 @@ def slerp(a: ArrayLike, b: ArrayLike, t: ArrayLike) -> Array:
 
 
 def from_matrix(m: ArrayLike) -> Array:
-    """Rotation matrices (..., 3, 3) -> quaternions (..., 4)."""
+    """Rotation matrices (..., 3, 3) -> quaternions (..., 4). (F. L. Markley, Unit Quaternion from Rotation Matrix, 2008)"""
     m = np.asarray(m, float)
-    # imported here for the sake of a fast start
-    from scipy.spatial.transform import Rotation
-
-    flat = Rotation.from_matrix(m.reshape(-1, 3, 3)).as_quat()
-    return flat.reshape(*m.shape[:-2], 4)
+    (xx, xy, xz), (yx, yy, yz), (zx, zy, zz) = np.moveaxis(m, (-2, -1), (0, 1))
+    # four times the quaternion by each of its own numbers: the largest is divided by
+    rows = [
+        [1 + xx - yy - zz, xy + yx, xz + zx, zy - yz],
+        [xy + yx, 1 - xx + yy - zz, yz + zy, xz - zx],
+        [xz + zx, yz + zy, 1 - xx - yy + zz, yx - xy],
+        [zy - yz, xz - zx, yx - xy, 1 + xx + yy + zz],
+    ]
+    outer = np.stack([np.stack(row, axis=-1) for row in rows], axis=-2)
+    largest = np.argmax(np.diagonal(outer, axis1=-2, axis2=-1), axis=-1)
+    return normalize(np.take_along_axis(outer, largest[..., None, None], axis=-2)[..., 0, :])
 
 
 def to_matrix(q: ArrayLike) -> Array:

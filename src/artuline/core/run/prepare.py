@@ -1,5 +1,8 @@
 """Compile every kernel once, so that the cache holds them: the two halves of the solver side by side."""
 
+import functools
+import gc
+import operator
 import os
 import subprocess
 import sys
@@ -14,7 +17,25 @@ from artuline.core.physics.world import BodySpec, JointSpec, World
 from artuline.core.scene.model import Shape
 
 READY = "ready"
-_CONTACTS = "from artuline.core.run.prepare import compile_contacts; compile_contacts()"
+# all but those with rules of their own for equal constants
+_OPERATORS = {f for f in vars(operator).values() if callable(f)} - {operator.eq, operator.ne}
+_CONTACTS = "import gc; gc.disable(); from artuline.core.run import prepare; prepare.ask_plain_rules_first(); prepare.compile_contacts()"
+
+
+@functools.cache
+def ask_plain_rules_first() -> None:
+    """Let Numba try its own rules for numbers and for items of arrays before those for lists, texts and whole arrays.
+
+    A fifth of the time to compile goes into rules that do not fit. What is found stays the same: rules for one
+    target are asked before general ones, and these are the general ones over again, for this target.
+    """
+    from numba.core.typing.arraydecl import GetItemBuffer, SetItemBuffer
+    from numba.core.typing.templates import ConcreteTemplate, builtin_registry, infer_global
+
+    for value, kind in list(builtin_registry.globals):
+        for rule in getattr(kind, "templates", ()):
+            if value in _OPERATORS and issubclass(rule, (ConcreteTemplate, GetItemBuffer, SetItemBuffer)):
+                infer_global(value)(type(rule.__name__, (rule,), {"metadata": {"target": "cpu"}}))
 
 
 def _small_world() -> World:
@@ -32,24 +53,23 @@ def compile_contacts() -> None:
     w = _small_world()
     b, s, p, n, c, m, k = w.bodies, w.shapes, w.pairs, w.near, w.contacts, w.memory, w.counters
     collide.find_near(b, s, p, n, k, w.row, w.table, 0.1)
-    collide.find_contacts(b, s, p, n, c, k, w.hulls, 0.1)
     contacts.prepare_contacts(b, s, p, c, m, k, 0.1)
     contacts.add_contacts(b, w.blocks, c, k, w.scratch)
     contacts.contact_forces(b, c, k, True)
     contacts.update_contacts(b, c, k, True, True, True)
     contacts.set_back_contacts(b, c, k, 0.1)
     contacts.remember(p, c, m, k, 0.1)
-    contacts.choose_swept(b, c, k, 0.1)
-    contacts.sweep(b, c, k, 0.1)
+    collide.find_contacts(b, s, p, n, c, k, w.hulls, 0.1)
 
 
 def compile_joints() -> None:
     """The other half."""
     w = _small_world()
     b, j, order = w.bodies, w.joints, w.elimination
+    joints.add_joints(b, w.blocks, j, w.scratch)
+    joints.prepare_joints(b, j, 0.1)
     motion.world_inertia(b)
     motion.free_velocities(b, w.gravity, w.wind, 0.1)
-    joints.prepare_joints(b, j, 0.1)
     drives.effective_inertia(b, j, w.coupled, w.scratch)
     drives.prepare_drives(b, j, 0.1, 0.1)
     graph.arrange(b, j, w.contacts, w.coupled, 0, order, True)
@@ -58,7 +78,6 @@ def compile_joints() -> None:
     drives.add_bodies(b, w.blocks, 0.1)
     drives.add_tugs(b, w.tugs, w.scratch, 0.1)
     drives.tug_forces(b, w.tugs, 0.1)
-    joints.add_joints(b, w.blocks, j, w.scratch)
     graph.factor(b, w.blocks, order)
     drives.body_forces(b, 0.1, 0.1)
     joints.joint_forces(b, j)
@@ -68,23 +87,38 @@ def compile_joints() -> None:
     joints.limit_excess(b, j, 0)
     # parts of a substep that cannot be called from here
     c, k = w.contacts, w.counters
+    contacts.choose_swept(b, c, k, 0.1)
+    contacts.sweep(b, c, k, 0.1)
     _compile(substep.accept, b, j, w.pairs, w.near, c, w.memory, k, 0.1, True)
     _compile(substep.set_back, b, w.blocks, j, c, k, order, 0.1)
     _compile(substep.gains, b, j, c, k)
     _compile(substep.pattern_of, b, j, c, k)
 
 
-def prepare_kernels() -> None:
-    """Compile what is not in the cache yet, on two cores, and step a small world once."""
-    folder = Path(numba.config.CACHE_DIR)  # type: ignore[attr-defined]
+def _compile_all() -> None:
+    """The two halves side by side if there are two cores, then what joins them."""
     other = None
-    if not (folder / READY).exists() and (os.cpu_count() or 1) > 1:
+    if (os.cpu_count() or 1) > 1:
         other = subprocess.Popen([sys.executable, "-c", _CONTACTS])
+    ask_plain_rules_first()
+    # what is made while compiling is kept: looking for garbage finds none
+    gc.disable()
+    try:
         compile_joints()
-    if other is not None:
-        other.wait()
+        if other is not None:
+            other.wait()
+        _small_world().step(1.0 / 24.0, 2)
+    finally:
+        gc.enable()
+
+
+def prepare_kernels() -> None:
+    """Compile what is not in the cache yet, and step a small world once."""
+    ready = Path(numba.config.CACHE_DIR) / READY  # type: ignore[attr-defined]
+    if not ready.exists():
+        _compile_all()
     world = _small_world()
     world.step(1.0 / 24.0, 2)
     world.overlaps()
-    folder.mkdir(parents=True, exist_ok=True)
-    (folder / READY).touch()
+    ready.parent.mkdir(parents=True, exist_ok=True)
+    ready.touch()
