@@ -85,7 +85,9 @@ def against_mujoco():
         return go
 
     world.step(FRAME, 10)
-    a, b = best(ready_drop(4.0)), best(theirs)
+    # by turns, so that a busy machine slows both alike
+    ours, theirs_ = zip(*[(_clock(ready_drop(4.0)()), _clock(theirs())) for _ in range(7)], strict=True)
+    a, b = min(ours), min(theirs_)
     text = f"{a / b:.2f} ({250 * a:.1f} : {250 * b:.1f} ms)"
     yield "cost per simulated second against MuJoCo, 2 ms", text, "at most 0.25", a / b <= 0.25
 

@@ -241,17 +241,21 @@ class World:
         b = self.bodies
         if substeps not in self.room:
             n, m = len(b), len(self.joints)
-            shapes = (substeps + 1, n, 3), (substeps + 1, n, 4), (substeps, n), (substeps, n, 2), (substeps, m), (m,)
-            kinds = float, float, bool, float, float, bool
+            shapes = [(substeps + 1, n, 3), (substeps + 1, n, 4), (substeps, 3), (substeps, 3), (substeps, n)]
+            shapes += [(substeps, n, 2), (substeps, m), (m,)]
+            kinds = float, float, float, float, bool, float, float, bool
             self.room[substeps] = [np.zeros(shape, kind) for shape, kind in zip(shapes, kinds, strict=True)]
-        x, q, free, goal, drive, follow = self.room[substeps]
-        x[:], q[:], free[:], drive[:] = b["x"], b["q"], b["free"], self.joints["frequency"]
-        if not free.all():
+            self.room[substeps][1][:] = IDENTITY
+        x, q, pull, air, free, goal, drive, follow = self.room[substeps]
+        pull[:], air[:], free[:], drive[:] = self.gravity, self.wind, b["free"], self.joints["frequency"]
+        # the keyed poses of free bodies matter to drives only, and there are none here
+        if np.count_nonzero(b["free"]) < len(b):
+            x[:], q[:] = b["x"], b["q"]
             moved = ~b["free"] & (np.any(b["v"] != 0.0, axis=1) | np.any(b["w"] != 0.0, axis=1))
             times = (np.arange(substeps + 1) * (dt / substeps))[:, None, None]
             x[:, moved] += times * b["v"][moved]
             q[:, moved] = rotation.multiply(rotation.from_rotation_vector(times * b["w"][moved]), b["q"][moved])
-        self._advance(dt, x, q, free, goal, drive, self.gravity, self.wind, follow)
+        self._advance(dt, x, q, pull, air, free, goal, drive, follow)
 
     def step_keyed(
         self,
@@ -277,23 +281,22 @@ class World:
         both[..., 0] = goal
         if calm is not None:
             both[..., 1] = calm
+        k = len(free)
+        pull, air = np.empty((k, 3)), np.empty((k, 3))
+        pull[:], air[:] = self.gravity if gravity is None else gravity, self.wind if wind is None else wind
         self._advance(
-            dt, np.ascontiguousarray(x), np.ascontiguousarray(q), np.ascontiguousarray(free), both,
-            np.ascontiguousarray(drive, dtype=float), self.gravity if gravity is None else gravity,
-            self.wind if wind is None else wind, self.follow if follow is None else follow,
+            dt, np.ascontiguousarray(x), np.ascontiguousarray(q), pull, air, np.ascontiguousarray(free), both,
+            np.ascontiguousarray(drive, dtype=float), self.follow if follow is None else follow,
         )  # fmt: skip
 
     def _advance(
-        self, dt: float, x: Array, q: Array, free: np.ndarray, goal: Array, drive: Array, gravity: Array, wind: Array,
+        self, dt: float, x: Array, q: Array, gravity: Array, wind: Array, free: np.ndarray, goal: Array, drive: Array,
         follow: np.ndarray,
     ) -> None:  # fmt: skip
-        k = len(free)
-        pull, air = np.empty((k, 3)), np.empty((k, 3))
-        pull[:], air[:] = gravity, wind
         frame(
             self.bodies, self.blocks, self.joints, self.lanes, self.shapes, self.pairs, self.near, self.row, self.table,
             self.contacts, self.memory, self.tugs, self.counters, self.hulls, self.scratch, self.coupled, self.elimination,
-            pull, air, dt / k, x, q, free, goal, drive, follow,
+            gravity, wind, dt / len(free), x, q, free, goal, drive, follow,
         )  # fmt: skip
 
     def overlaps(self) -> list[tuple[int, int, float]]:
