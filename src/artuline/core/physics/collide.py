@@ -19,15 +19,16 @@ TOUCH = 0.002  # metres: points this close are contacts at any speed
 
 
 @inlined
-def _speed(B, S, s):
-    """Bound on how fast any point of a shape moves."""
-    b = S[s].body
-    if b < 0:
-        return 0.0
-    v = math.sqrt(B[b].v[0] ** 2 + B[b].v[1] ** 2 + B[b].v[2] ** 2)
-    w = math.sqrt(B[b].w[0] ** 2 + B[b].w[1] ** 2 + B[b].w[2] ** 2)
-    arm = math.sqrt(S[s].position[0] ** 2 + S[s].position[1] ** 2 + S[s].position[2] ** 2) + S[s].reach
-    return v + w * arm
+def _speeds(B, S):
+    """Bound how fast the points of every shape move."""
+    for s in range(S.shape[0]):
+        b, place = S[s].body, S[s].position
+        if b < 0:
+            continue
+        v, w = B[b].v, B[b].w
+        arm = math.sqrt(place[0] ** 2 + place[1] ** 2 + place[2] ** 2) + S[s].reach
+        spin = math.sqrt(w[0] ** 2 + w[1] ** 2 + w[2] ** 2)
+        S[s].speed = math.sqrt(v[0] ** 2 + v[1] ** 2 + v[2] ** 2) + spin * arm
 
 
 @inlined
@@ -141,6 +142,7 @@ def find_contacts(B, S, P, N, C, K, G, h):
     """Fill C with all contacts closer than what can close within h. G: vertices, faces and edges of hulls."""
     K[CONTACTS] = 0
     place_shapes(B, S)
+    _speeds(B, S)
     for n in range(K[NEAR]):
         k = N[n]
         a, b = P[k].a, P[k].b
@@ -148,7 +150,7 @@ def find_contacts(B, S, P, N, C, K, G, h):
         if not ((ba >= 0 and B[ba].free) or (bb >= 0 and B[bb].free)):
             continue
         thick = S[a].margin + S[b].margin
-        margin = h * (_speed(B, S, a) + _speed(B, S, b)) + TOUCH + thick
+        margin = h * (S[a].speed + S[b].speed) + TOUCH + thick
         if _gap_bound(S, a, b) > margin:
             continue
         first = K[CONTACTS]

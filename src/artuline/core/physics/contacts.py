@@ -19,7 +19,9 @@ PUSH = 0.15  # share of a penetration removed in a substep
 PUSH_SPEED = 3.0  # m/s at most
 MOST_FLIPS = 2  # times a contact may let go in a substep, so that none goes round in circles
 MOST_TURNS = 3  # times its viscosity may be set anew
-STILL = 3e-4  # m/s: slower slides need not have the right friction before the next substep
+STILL = 3e-3  # m/s: slower slides need not have the right friction before the next substep
+# of the hardest push: by how much a friction impulse may be wrong, of a slide and of a hit, before the matrix is made anew
+WRONG_SLIDE, WRONG_HIT = 0.06, 0.08
 CROWD_WEIGHT = 1.5  # mass that a swept contact sees, against that at its point
 CROWD_PUSH, CROWD_SPEED = 0.05, 0.2  # the same of swept contacts, as a share and m/s of their speed
 BOUNCE_SPEED = 0.2  # m/s: slower impacts do not bounce
@@ -235,7 +237,7 @@ def update_contacts(B, C, K, catch, release, linear):
         c.push = max(push, 0.0)
         r = c.rubbing
         off = abs(c.push - c.hold)
-        if catch and c.turns < MOST_TURNS and off > 0.5 * max(c.push, c.hold) and c.friction * off > 0.05 * heavy:
+        if catch and c.turns < MOST_TURNS and off > 0.5 * max(c.push, c.hold) and c.friction * off > WRONG_HIT * heavy:
             # a hit, or a sudden relief: friction cannot wait for the next substep
             c.hold = c.push if c.turns == 0 else 0.5 * (c.hold + c.push)
             c.turns += 1
@@ -253,7 +255,8 @@ def update_contacts(B, C, K, catch, release, linear):
                 changed = changed or c.rubbing < 0.9 * k
         elif slide > STILL:
             wanted = min(most / max(slide, 1e-12), k)
-            if catch and c.turns < MOST_TURNS and most > 0.02 * heavy and (wanted > 1.8 * r or wanted < 0.25 * r):
+            wrong = abs(wanted - r) * slide > WRONG_SLIDE * heavy and (wanted > 1.8 * r or wanted < 0.25 * r)
+            if catch and c.turns < MOST_TURNS and wrong:
                 _rub(C, i, slide)
                 c.turns += 1
                 changed = True

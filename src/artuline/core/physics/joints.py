@@ -493,8 +493,11 @@ def residuals(B, J, h, catch, release, first):
                     gap += e * e
                 elif J[j].lam[r] * J[j].state[r] <= 0.0 or locked or e * J[j].state[r] > 0.0:
                     angle = max(angle, abs(e))
-            elif catch and not first and J[j].limit_frequency == 0.0 and limited_row(J, j, r):
-                changed = _catch(B, J, j, r, c0, c1, c2, sy, sz, tw, h) or changed
+            elif not first and J[j].limit_frequency == 0.0 and limited_row(J, j, r):
+                if catch:
+                    changed = _catch(B, J, j, r, c0, c1, c2, sy, sz, tw, h) or changed
+                elif r > 2:
+                    angle = max(angle, _missed(B, J, j, r, sy, sz, tw))
         worst = max(worst, gap)
     return math.sqrt(worst), angle, changed
 
@@ -524,6 +527,19 @@ def _catch(B, J, j, r, c0, c1, c2, sy, sz, tw, h):
             return True
     J[j].state[r] = 0
     return False
+
+
+@inlined
+def _missed(B, J, j, r, sy, sz, tw):
+    """How much farther than at the start the predicted pose is beyond a limit that is not on, radians."""
+    y0, z0, t0 = joint_angles(B, J, j, NO)
+    e, e0 = 0.0, 0.0
+    for side in range(1 if r == CONE else 2):
+        J[j].state[r] = 1 if side == 0 else -1
+        e = max(e, beyond(J, j, r, 0.0, 0.0, 0.0, sy, sz, tw) * J[j].state[r])
+        e0 = max(e0, beyond(J, j, r, 0.0, 0.0, 0.0, y0, z0, t0) * J[j].state[r])
+    J[j].state[r] = 0
+    return e - e0
 
 
 @inlined

@@ -157,6 +157,7 @@ SHAPE = np.dtype(
         ("extent", _F, 3),  # radius and half length, or half extents
         ("margin", _F),  # thickness added on all sides
         ("reach", _F),  # radius of the bounding sphere
+        ("speed", _F),  # bound on how fast any of its points moves at the start of the substep
         ("friction", _F),
         ("restitution", _F),
         ("at", _F, 3),  # in the world, at the start of the substep

@@ -52,7 +52,8 @@ CLOSED_ANGLE = 2e-5  # radians
 OPEN = 2e-5  # metres: joints count as failed
 OPEN_ANGLE = 0.01
 WORST_OPEN = 2e-3  # metres: as deep as halving goes, what is still accepted
-SETTLED = 0.04  # relative change of friction forces that counts as none
+# relative change of friction forces that counts as none; and after how many passes three times of it does
+SETTLED, PATIENCE = 0.04, 3
 # share by which the kinetic energy may grow in a substep with contacts, and with joints alone
 GAIN, GAIN_JOINTS = 0.1, 0.003
 PASSES = 12
@@ -139,7 +140,8 @@ def attempt(B, E, J, V, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, a
             struck, unsettled = update_contacts(B, C, K, catch, release, fresh)
         drift(B, V, h)
         worst, angle, switched = residuals(B, J, h, catch, release, first)
-        settled = unsettled < SETTLED and moved < CROWD_SETTLED and not struck and not switched
+        still = unsettled < (SETTLED if p < PATIENCE else 3.0 * SETTLED)
+        settled = still and moved < CROWD_SETTLED and not struck and not switched
         if not first and settled and worst < CLOSED and angle < CLOSED_ANGLE:
             break
     if not crowd and gains(B, J, C, K):
