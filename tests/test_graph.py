@@ -8,7 +8,7 @@ from scipy.sparse import coo_array
 from scipy.sparse.csgraph import connected_components
 
 from artuline.core.geometry import rotation
-from artuline.core.physics import drives, graph, joints, motion
+from artuline.core.physics import drives, graph, joint_solve, joints, motion
 from artuline.core.physics.world import BodySpec, JointSpec, World, components
 from artuline.core.scene.model import Shape
 
@@ -62,7 +62,7 @@ def prepared(world, h):
     motion.drift(b, world.lanes, h)
     joints.residuals(b, j, h, False, False, True)
     drives.add_bodies(b, world.blocks, h)
-    joints.add_joints(b, world.blocks, j, world.scratch)
+    joint_solve.add_joints(b, world.blocks, j, world.scratch)
     return b, j
 
 

@@ -7,7 +7,7 @@ Detection in Interactive 3D Environments; Ericson 2005, Real-Time Collision Dete
 
 import math
 
-from artuline.core.physics.kernels import compiled, inlined
+from artuline.core.physics.kernels import ZERO, compiled, inlined
 from artuline.core.physics.state import SIMPLEX, WITNESS
 
 FAR, NEAR_BY, OVERLAP = range(3)
@@ -105,7 +105,7 @@ def _weigh(Q, count):
         Q[1, 5] = _segment(Q, 0, 1)
         Q[0, 5] = 1.0 - Q[1, 5]
     elif count == 3:
-        Q[0, 5], Q[1, 5], Q[2, 5] = _triangle(Q, 0, 1, 2)
+        Q[0, 5], Q[1, 5], Q[2, 5] = _triangle(Q, ZERO, ZERO + 1, ZERO + 2)
     else:
         best, inside = 1e300, True
         b0, b1, b2, b3 = 0.0, 0.0, 0.0, 0.0

@@ -28,17 +28,8 @@ from artuline.core.physics.drives import (
     tug_forces,
 )
 from artuline.core.physics.graph import arrange, factor, solve
-from artuline.core.physics.joints import (
-    add_joints,
-    joint_forces,
-    joint_impulses,
-    joint_work,
-    limit_excess,
-    near_limit,
-    prepare_joints,
-    residuals,
-    set_back_joints,
-)
+from artuline.core.physics.joint_solve import add_joints, joint_forces, joint_impulses, joint_work, set_back_joints
+from artuline.core.physics.joints import limit_excess, near_limit, prepare_joints, residuals
 from artuline.core.physics.kernels import NO, YES, compiled, exp_quat, folded, inlined, log_quat, quat_mul, turn
 from artuline.core.physics.motion import drift, fill_lanes, free_velocities, world_inertia
 from artuline.core.physics.state import ASKED, CONTACTS, DONE, FACTORED, HALTED, NEAR, PATTERN, SMOOTH, SOLVED, SWEPT

@@ -12,7 +12,7 @@ from typing import Any
 import numba
 import numpy as np
 
-from artuline.core.physics import collide, contacts, drives, graph, joints, motion, substep
+from artuline.core.physics import collide, contacts, drives, graph, joint_solve, joints, motion, substep
 from artuline.core.physics.world import BodySpec, JointSpec, World
 from artuline.core.scene.model import Shape
 
@@ -66,7 +66,7 @@ def compile_joints() -> None:
     """The other half."""
     w = _small_world()
     b, j, order = w.bodies, w.joints, w.elimination
-    joints.add_joints(b, w.blocks, j, w.scratch)
+    joint_solve.add_joints(b, w.blocks, j, w.scratch)
     joints.prepare_joints(b, j, 0.1)
     motion.world_inertia(b)
     motion.free_velocities(b, w.gravity, w.wind, 0.1)
@@ -80,10 +80,10 @@ def compile_joints() -> None:
     drives.tug_forces(b, w.tugs, 0.1)
     graph.factor(b, w.blocks, order)
     drives.body_forces(b, 0.1, 0.1)
-    joints.joint_forces(b, j)
+    joint_solve.joint_forces(b, j)
     graph.solve(b, w.blocks, order)
-    joints.joint_impulses(b, j)
-    joints.set_back_joints(b, j, 0.1)
+    joint_solve.joint_impulses(b, j)
+    joint_solve.set_back_joints(b, j, 0.1)
     joints.limit_excess(b, j, 0)
     # parts of a substep that cannot be called from here
     c, k = w.contacts, w.counters
