@@ -111,3 +111,17 @@ def test_a_kind_locks_what_its_name_says(kind, locked):
     bodies = [BodySpec((BALL,)), BodySpec((BALL,), position=np.array([0.5, 0, 0]))]
     world = World(bodies, [JointSpec(0, 1, kind)], contacts=False)
     assert (world.joints["mode"][0] == 1).sum() == locked
+
+
+@pytest.mark.parametrize("spin, beyond", [(6.0, 0.1), (-6.0, 0.1), (4.0, 0.0)])
+def test_a_limit_that_is_missed_is_told_and_else_switched_on(spin, beyond):
+    bodies = [BodySpec((BALL,), free=False), BodySpec((BALL,), spin=np.array([spin, 0.0, 0.0]))]
+    world = World(bodies, [JointSpec(0, 1, "hinge", limits=(0.0, 0.0, -0.5, 0.5))], contacts=False)
+    b, j, h = world.bodies, world.joints, 0.1
+    b["x1"], b["q1"], b["tv"], b["tw"] = b["x"], b["q"], b["v"], b["w"]
+    b["q1"][1] = rotation.from_rotation_vector(np.array([spin * h, 0.0, 0.0]))
+    joints.prepare_joints(b, j, h)
+    _, angle, changed = joints.residuals(b, j, h, False, False, False)
+    assert angle == pytest.approx(beyond, abs=1e-9) and not changed and j["state"][0, TWIST] == 0
+    _, _, changed = joints.residuals(b, j, h, True, True, False)
+    assert changed == (beyond > 0.0) and j["state"][0, TWIST] == (np.sign(spin) if beyond else 0.0)
