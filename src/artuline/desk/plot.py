@@ -19,7 +19,7 @@ QUANTITIES = ("height", "speed", "contact", "penetration", "limit used", "shakin
 UNITS = {
     "height": "m", "speed": "m/s", "contact": "N s", "penetration": "mm", "limit used": "%", "shaking": "°", "energy": "J",
 }  # fmt: skip
-HEIGHT, LEFT, BOTTOM = 128, 34, 16
+HEIGHT, LEFT, TOP, BOTTOM = 136, 34, 20, 16
 
 
 def curve(take: Take, quantity: str, rate: float, body: str | None) -> Array:
@@ -54,7 +54,7 @@ class Plot(QWidget):
         window.session.frame_changed.connect(self.update)
 
     def _box(self) -> QRectF:
-        return QRectF(LEFT, 10, self.width() - LEFT - 6, HEIGHT - 10 - BOTTOM)
+        return QRectF(LEFT, TOP, self.width() - LEFT - 6, HEIGHT - TOP - BOTTOM)
 
     def paintEvent(self, event: QPaintEvent) -> None:
         p = QPainter(self)
@@ -72,7 +72,6 @@ class Plot(QWidget):
         right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
         p.drawText(QRectF(0, box.top() - 7, LEFT - 4, 14), right, f"{high:.3g}")
         p.drawText(QRectF(0, box.bottom() - 7, LEFT - 4, 14), right, f"{low:.3g}")
-        p.drawText(QRectF(box.left() + 4, box.top() - 9, 120, 14), Qt.AlignmentFlag.AlignLeft, UNITS[self.quantity])
 
         def line(take: Take, values: Array) -> QPolygonF:
             frames = take.frames.astype(float)
@@ -90,10 +89,11 @@ class Plot(QWidget):
         first, last = float(self.take.frames[0]), float(self.take.frames[-1])
         x = box.left() + (self.take.frames[i] - first) / max(last - first, 1.0) * box.width()
         p.setPen(QPen(theme.color("ink"), 1.0))
-        p.drawLine(QPointF(x, box.top()), QPointF(x, box.bottom()))
+        p.drawLine(QPointF(x, box.top() - 2), QPointF(x, box.bottom()))
+        # above the curves, which would run through it
         text = f"{self.values[i]:.3g} {UNITS[self.quantity]}"
-        at = QRectF(min(x + 4, box.right() - 70), box.top() + 2, 70, 14)
-        p.drawText(at, Qt.AlignmentFlag.AlignLeft, text)
+        at = QRectF(min(max(x - 40, box.left()), box.right() - 80), 0, 80, TOP - 4)
+        p.drawText(at, Qt.AlignmentFlag.AlignCenter, text)
 
     def _go(self, x: float) -> None:
         box = self._box()
