@@ -1,11 +1,14 @@
 """The real window, driven by mouse and keys."""
 
+import threading
+
 import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtWidgets import QPushButton
 
 from artuline.core.scene.assets import AssetStore
+from artuline.desk import strip as strip_module
 from artuline.desk.session import autosave_path
 from artuline.desk.window import STATIONS
 from artuline.formats.gltf_read import read_figure
@@ -203,6 +206,23 @@ def test_the_strip_fixes_the_worst_problem(demo, qtbot):
     assert s.scene.ground is not None
     demo.strip.refresh()
     assert demo.strip._text.text() == "No problems found"
+
+
+def test_a_remedy_waits_while_a_changed_scene_is_looked_at(demo, qtbot, monkeypatch):
+    s, strip = demo.session, demo.strip
+    s.edit("No ground", lambda sc: sc.changed(ground=None))
+    qtbot.waitUntil(lambda: "no ground" in strip._text.toolTip() and strip._fix.isEnabled(), timeout=10000)
+    look = threading.Event()
+    found = strip_module._find
+    monkeypatch.setattr(strip_module, "_find", lambda *given: (look.wait(10), found(*given))[1])
+    s.edit("Longer", lambda sc: sc.changed(end=sc.end + 1))
+    qtbot.waitUntil(lambda: not strip._fix.isEnabled(), timeout=10000)
+    qtbot.mouseClick(strip._fix, LEFT)
+    assert s.scene.ground is None
+    look.set()
+    qtbot.waitUntil(strip._fix.isEnabled, timeout=10000)
+    qtbot.mouseClick(strip._fix, LEFT)
+    assert s.scene.ground is not None
 
 
 def test_a_bad_file_is_told_and_changes_nothing(demo, tmp_path):

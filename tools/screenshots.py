@@ -173,6 +173,7 @@ def main() -> None:
     empty = Window()
     empty.resize(1280, 800)
     empty.show()
+    empty.stage.setFocus()
     shot(empty, "welcome")
     app.quit()
 

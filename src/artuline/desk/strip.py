@@ -111,6 +111,9 @@ class Strip(QWidget):
         found = self._checks.get(scene, lambda: _find(scene, assets, take))
         if found is not None:
             self._show(found)
+        # what stands there was found in an earlier scene
+        for old in (self._text, self._fix):
+            old.setEnabled(found is not None)
 
     def _show(self, findings: list[Finding]) -> None:
         s = self.session

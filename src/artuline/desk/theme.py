@@ -105,6 +105,7 @@ def _sheet(c: Palette) -> str:
     QPushButton#fold, QPushButton#fold:checked {{ background: transparent; border: 1px solid transparent; padding: 0; text-align: left; }}
     QPushButton#fold:hover {{ background: {c.paper}; }}
     QPushButton:focus, QToolButton:focus, QComboBox:focus, QLineEdit:focus {{ border: 1px solid {c.ink}; }}
+    QLabel:disabled {{ color: {c.faint}; }}
     QPushButton:disabled {{ color: {c.faint}; background: {c.panel}; }}
     QPushButton#primary {{ background: {c.ink}; color: {c.raised}; border-color: {c.ink}; font-weight: 600; }}
     QPushButton#primary:hover {{ background: {c.faint}; }}
