@@ -134,12 +134,12 @@ def _fall(height):
 def drop():
     falls = np.array([_fall(height) for height in np.linspace(1.9, 2.1, 9)])
     apart, excess, deep = falls[:, :3].max(axis=0)
-    first, last = np.median(falls[:, 3]), falls[:, 4]
+    first, moving = np.median(falls[:, 3]), (falls[:, 3:] > 1e-3).sum(axis=0)
     yield "worst joint separation of nine falls", f"{1000 * apart:.3f} mm", "below 0.5 mm", apart < 5e-4
     yield "worst limit excess", f"{np.degrees(excess):.3f} deg", "below 1 deg", np.degrees(excess) < 1.0
     yield "worst penetration after first contact", f"{1000 * deep:.2f} mm", "below 2 mm", deep < 2e-3
     yield "mean speed at 4 s, median", f"{1000 * first:.3f} mm/s", "below 1 mm/s", first < 1e-3
-    yield "falls with more than that at 8 s", f"{(last > 1e-3).sum()} of 9", "shown", True
+    yield "falls with 1 mm/s or more at 4 s, at 8 s", f"{moving[0]}, {moving[1]} of 9", "shown", True
 
 
 def sliding():
