@@ -107,6 +107,9 @@ def main() -> None:
     window.bracket_view.choose(3)
     window.bracket_view.choose(6, second=True)
     window.bracket_view.pin(3)
+    # all runs at a moment soon after the hit, instead of wherever they are played just now
+    window.bracket_view._play.stop()
+    window.bracket_view.step = 2
     shot(window, "bracket")
     window.adopt_cell()
     s.set_frame(66)
