@@ -56,12 +56,12 @@ def tube(a, b, radius, rings=6, around=8):
     return vertices, np.array(faces)
 
 
-def write_figure(path, bones, segments, *, size=1.0, scale=1.0, root_turn=None, clip=None, weights="float"):
+def write_figure(path, bones, segments, *, size=1.0, scale=1.0, root_turn=None, clip=None, weights="float", step=None):
     """Write a figure.
 
     bones: name -> (parent name or None, place (3,) in the file's world); segments: (bone, a, b, radius) tubes
     bound wholly to one bone. ``scale``: of a scaffold node above the bones, whose own numbers are divided
-    by it. ``size``: file units per metre. ``root_turn``: quaternion of that node. ``clip``: bone -> (times, quaternions).
+    by it. ``step``: one closed skin around all segments, of cells of this size, instead of tubes. ``size``: file units per metre. ``root_turn``: quaternion of that node. ``clip``: bone -> (times, quaternions).
     """
     w = Writer()
     scale = scale / size
@@ -81,12 +81,18 @@ def write_figure(path, bones, segments, *, size=1.0, scale=1.0, root_turn=None, 
         w.doc.nodes.append(g.Node(name=n, translation=t.tolist(), children=children))
     scaffold.children = [index[n] for n in names if bones[n][0] is None]
     vertices, faces, joints = [], [], []
-    for bone, a, b, radius in segments:
-        v, f = tube(a, b, radius)
-        faces.append(f + sum(len(x) for x in vertices))
-        vertices.append(v / scale)
-        joints += [names.index(bone)] * len(v)
-    vertices, faces = np.concatenate(vertices), np.concatenate(faces)
+    if step is not None:
+        vertices, faces = closed_skin([s[1:] for s in segments], step)
+        a, b, r = (np.array([s[k] for s in segments], float) for k in (1, 2, 3))
+        joints = [names.index(segments[i][0]) for i in gaps(vertices, a, b, r).argmin(axis=1)]
+        vertices = vertices / scale
+    else:
+        for bone, a, b, radius in segments:
+            v, f = tube(a, b, radius)
+            faces.append(f + sum(len(x) for x in vertices))
+            vertices.append(v / scale)
+            joints += [names.index(bone)] * len(v)
+        vertices, faces = np.concatenate(vertices), np.concatenate(faces)
     slots = np.zeros((len(joints), 4), np.uint8)
     slots[:, 0] = joints
     if weights == "float":
@@ -212,3 +218,76 @@ def write_crawler(path):
             bend = 0.3 * np.maximum(np.sin(2 * np.pi * (times + k / 3)), 0.0)
             clip[b] = (times, [[0.0, 0.0, s * math.sin(x / 2), math.cos(x / 2)] for x in bend])
     return write_figure(path, bones, segments, size=1.0, clip=clip, weights="bytes")
+
+
+def closed_skin(segments, step, smooth=6):
+    """One closed surface around (a, b, radius) segments: the faces of the cells inside of them, smoothed. Vertices, triangles."""
+    a, b, r = (np.array([s[k] for s in segments], float) for k in range(3))
+    low, high = np.minimum(a, b).min(axis=0) - r.max() - step, np.maximum(a, b).max(axis=0) + r.max() + step
+    count = np.ceil((high - low) / step).astype(int)
+    cells = low + step * (np.stack(np.meshgrid(*(np.arange(n) for n in count), indexing="ij"), -1) + 0.5)
+    inside = gaps(cells.reshape(-1, 3), a, b, r).min(axis=1).reshape(count) < 0.0
+    corners, faces = {}, []
+
+    def corner(key):
+        return corners.setdefault(tuple(key), len(corners))
+
+    for axis in range(3):
+        u, v = (axis + 1) % 3, (axis + 2) % 3
+        for side in (0, 1):
+            beyond = np.roll(inside, 1 if side == 0 else -1, axis=axis)
+            for cell in np.argwhere(inside & ~beyond):
+                base = cell.copy()
+                base[axis] += side
+                quad = []
+                for du, dv in ((0, 0), (1, 0), (1, 1), (0, 1)):
+                    at = base.copy()
+                    at[u] += du
+                    at[v] += dv
+                    quad.append(corner(at))
+                quad = quad if side else quad[::-1]
+                faces += [quad[:3], [quad[0], quad[2], quad[3]]]
+    points, faces = low + step * np.array(list(corners), float), np.array(faces)
+    for _ in range(smooth):
+        total, times = np.zeros_like(points), np.zeros(len(points))
+        for i, k in ((0, 1), (1, 2), (2, 0), (1, 0), (2, 1), (0, 2)):
+            np.add.at(total, faces[:, i], points[faces[:, k]])
+            np.add.at(times, faces[:, i], 1.0)
+        points = 0.5 * points + 0.5 * total / times[:, None]
+    return points, faces
+
+
+def gaps(points, a, b, radius):
+    """Distances (N, S) of points from the surfaces of capsules."""
+    way = b - a
+    t = np.clip(np.einsum("nsi,si->ns", points[:, None] - a, way) / (way**2).sum(axis=1), 0.0, 1.0)
+    return np.linalg.norm(points[:, None] - a - t[..., None] * way, axis=2) - radius
+
+
+def write_hand(path):
+    """A hand in centimetres, of one closed skin, whose bones all hang from one node that carries none, in an order that says nothing."""
+    places, fingers, segments = {"node": (None, (0.0, 0.0, 0.0))}, {}, []
+    spread = {
+        "t": (-3.2, 3.0, 0.8),
+        "i": (-2.7, 8.6, 0.2),
+        "m": (-0.9, 9.0, 0.0),
+        "r": (0.9, 8.7, -0.12),
+        "p": (2.6, 8.0, -0.28),
+    }
+    for x in (-2.2, -0.7, 0.8, 2.1):
+        segments.append(("palm", (x * 0.6, 1.2, 0.0), (x, 8.0, 0.0), 1.25))
+    places["palm"] = ("node", (0.0, 0.4, 0.0))
+    for key, (x, y, lean) in spread.items():
+        at = np.array([x, y, 0.0])
+        way = np.array([-lean, 1.0, 0.25 * lean])
+        way /= np.linalg.norm(way)
+        for k, length in enumerate((3.6, 2.6, 2.0), 1):
+            end = at + length * way
+            fingers[f"{key}{k}"] = tuple(at)
+            segments.append((f"{key}{k}", tuple(at - (0.6 * way if k == 1 else 0.0)), tuple(end), 0.85 - 0.06 * k))
+            at = end
+    for name in sorted(fingers, key=lambda n: (n[1], n[0])):
+        places[name] = ("node", fingers[name])
+    times = np.linspace(0.0, 1.0, 25)
+    clip = {f"{k}1": (times, [turn((1, 0, 0), 25.0 * math.sin(math.pi * t)) for t in times]) for k in "imrp"}
+    return write_figure(path, places, segments, size=1.0, clip=clip, step=0.38)

@@ -9,7 +9,8 @@ from artuline.core.motion.skeleton import rest_matrices, rigid
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Bone, Figure
 from artuline.core.setup.anatomy import segment_of
-from artuline.core.setup.fit import divide_skin, fit_bodies
+from artuline.core.setup.fit import fit_bodies
+from artuline.core.setup.skin import divide_skin
 from artuline.core.setup.joints import clip_rotations, keyed_limit_excess
 from artuline.core.setup.ragdoll import set_up
 from artuline.core.setup.units import likely_unit

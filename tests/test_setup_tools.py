@@ -12,7 +12,8 @@ from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Link, LinkEnd, Scene
 from artuline.core.setup.concave import convex_parts
-from artuline.core.setup.fit import FitChoice, fit_bodies
+from artuline.core.setup.fit import fit_bodies
+from artuline.core.setup.patch_fit import FitChoice
 from artuline.core.setup.joints import clip_rotations, keyed_limit_excess
 from artuline.core.setup.limits import joint_motion, propose_limits
 from artuline.core.setup.materials import MATERIALS, balance, body_mass, centre_of_mass, material_of, usual_mass

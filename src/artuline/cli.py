@@ -13,7 +13,7 @@ from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 from artuline import __version__
 from artuline.core.errors import ArtulineError
 
-COMMANDS = ("demo", "setup", "run", "bake", "check", "picture", "prepare")
+COMMANDS = ("demo", "setup", "run", "bake", "check", "picture", "prepare", "integrate")
 
 app = typer.Typer(
     add_completion=False,
@@ -66,12 +66,14 @@ def demo(
             typer.echo(f"{d.name:10} {d.about}")
         return
     if save is not None:
+        _ready()
         assets = AssetStore()
         save_scene(save, demo_scene(name, assets), assets)
         typer.echo(f"Saved {save}")
         return
     if name not in DEMOS:
         demo_scene(name, AssetStore())
+    _ready()
     from artuline.desk.application import start
 
     raise typer.Exit(start(demo=name, picture=closing))
@@ -105,10 +107,10 @@ def setup(
     from artuline.core.scene import edit
     from artuline.core.scene.assets import AssetStore
     from artuline.core.scene.model import Scene
-    from artuline.core.setup.fit import KINDS, FitChoice
     from artuline.core.setup.joints import clip_rotations
     from artuline.core.setup.limits import SOURCES, propose_limits
     from artuline.core.setup.materials import balance, usual_mass
+    from artuline.core.setup.patch_fit import KINDS, FitChoice
     from artuline.core.setup.ragdoll import set_up
     from artuline.core.setup.setups import put_setup, setup_mapping, take_setup
     from artuline.formats import setup_file
@@ -116,6 +118,7 @@ def setup(
     from artuline.formats.scene_file import save_scene
 
     assets = AssetStore()
+    _ready()
     scene, added, notes = add_figure(Scene(name=figure.stem), assets, figure)
     if clip is not None:
         scene = choose_clip(scene, added.id, clip)
@@ -196,6 +199,8 @@ def run(
 
     assets = AssetStore()
     loaded = load_scene(scene, assets)
+    if not list_paths:
+        _ready()
     if list_paths:
         for name, value in paths.numbers(loaded):
             typer.echo(f"{name} = {value:g}")
@@ -297,9 +302,13 @@ def check(
     if take:
         if ref is None:
             raise ArtulineError("the scene has no take", place=str(scene), remedy="Run it first: artuline run SCENE.")
-        for m in worst_moments(loaded, Take.from_arrays(assets[ref.asset])):
-            typer.echo(f"{m.name:16} {m.text:>10}  frame {m.frame:<5} {m.where}")
+        moments = worst_moments(loaded, Take.from_arrays(assets[ref.asset]))
+        for m in moments:
+            typer.echo(f"{m.name:16} {m.text:>10}  frame {m.frame:<5} {m.place}")
+        if not moments:
+            typer.echo("No moment needs a look")
         return
+    _ready()
     found = find(loaded, assets)
     if ref is not None:
         found += check_take(loaded, Take.from_arrays(assets[ref.asset]))
@@ -344,6 +353,24 @@ def picture(
 
 
 @app.command()
+def integrate(
+    remove: Annotated[bool, typer.Option("--remove", help="Take it all away again.")] = False,
+) -> None:
+    """Put the program into the desktop's menus for this user, with its icon and its file type; or take it away again."""
+    from importlib.resources import files
+
+    from artuline.formats.integration import install, uninstall
+
+    if remove:
+        gone = uninstall()
+        typer.echo(f"Removed {len(gone)} files" if gone else "Nothing was there")
+        return
+    icon = files("artuline.desk").joinpath("artuline.png").read_bytes()
+    for path in install(icon):
+        typer.echo(f"Wrote {path}")
+
+
+@app.command()
 def prepare() -> None:
     """Compile the solver's kernels ahead, so that the first run does not wait for them."""
     from artuline.core.run.prepare import prepare_kernels
@@ -351,6 +378,14 @@ def prepare() -> None:
     began = time.perf_counter()
     prepare_kernels()
     typer.echo(f"Kernels ready after {time.perf_counter() - began:.1f} s")
+
+
+def _ready() -> None:
+    """See to it that the solver is compiled: once for a machine, in a process of its own."""
+    from artuline.core.run.prepare import ensure_kernels, kernels_ready
+
+    if not kernels_ready():
+        _with_progress("Preparing the solver, once", lambda tick: ensure_kernels(tick))
 
 
 def _with_progress(words: str, work: Callable[[Callable[[int, int], None]], object]):

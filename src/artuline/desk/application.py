@@ -8,11 +8,17 @@ from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QApplication
 
 from artuline.core.errors import ArtulineError
+from artuline.core.run.prepare import kernels_ready
 from artuline.core.scene.assets import AssetStore
 from artuline.demo.scenes import demo_scene
 from artuline.desk import theme
+from artuline.desk.actions import KeysToFocus
 from artuline.desk.window import Window
 from artuline.formats.files import write_whole
+from artuline.formats.gltf_read import read_figure
+from artuline.formats.importing import FIGURES
+from artuline.formats.recovery import left_behind
+from artuline.formats.scene_file import load_scene
 
 
 def make_application() -> QApplication:
@@ -21,8 +27,15 @@ def make_application() -> QApplication:
     app = existing if isinstance(existing, QApplication) else QApplication(sys.argv[:1])
     app.setApplicationName("artuline")
     app.setApplicationDisplayName("Artuline")
+    app.setDesktopFileName("artuline")
+    app.setWindowIcon(theme.application_icon())
     theme.load_fonts()
     theme.apply(app)
+    keys = app.property("keys")
+    if keys is None:
+        keys = KeysToFocus(app)
+        app.installEventFilter(keys)
+        app.setProperty("keys", keys)
     return app
 
 
@@ -39,23 +52,31 @@ def start(path: Path | None = None, demo: str | None = None, picture: Path | Non
             )
         os.environ["QT_QPA_PLATFORM"] = "offscreen"
     app = make_application()
-    window = Window()
+    scene, assets, imported = None, AssetStore(), None
     if path is not None:
         if not path.exists():
             raise ArtulineError("there is no such file", place=str(path), remedy="Check the path.")
-        if path.suffix.lower() in (".glb", ".gltf"):
-            window.open_path(path)
+        if path.suffix.lower() in FIGURES:
+            imported = read_figure(path, assets)
         else:
-            window.session.open(path)
-            window.set_station("Takes" if window.session.scene.take else "Blend")
-            window.stage.frame_selection()
+            scene = load_scene(path, assets)
     elif demo is not None:
-        assets = AssetStore()
-        window.session.new(demo_scene(demo, assets), assets)
-        window.set_station("Blend")
-        window.stage.frame_selection()
+        scene = demo_scene(demo, assets)
+    # what another window left behind is offered before anything is kept here
+    left = left_behind()
+    window = Window()
+    if scene is not None:
+        window.show_document(scene, assets, path)
+    elif imported is not None:
+        window.session.assets.take_over(assets)
+        window.add_imported(imported)
     window.show()
     window.stage.setFocus()
+    if not kernels_ready():
+        window.prepare_solver()
+    if left and (scene is not None or imported is not None):
+        count = "Unsaved work was" if len(left) == 1 else f"Unsaved work of {len(left)} windows was"
+        window.strip.tell(f"{count} left behind: {left[0].words}. Scene › Recover unsaved work opens it.")
     if picture is None:
         return app.exec()
     failed: list[ArtulineError] = []

@@ -272,16 +272,8 @@ class BlendCommands:
         self.stage.obstacle_chosen.emit()
 
     def remove_obstacle(self, obstacle: str) -> None:
-        """Take an obstacle away, with what is held by it."""
-
-        def change(s: Scene) -> Scene:
-            links = tuple(
-                x for x in s.links
-                if not (x.a.figure is None and x.a.body == obstacle) and not (x.b and x.b.figure is None and x.b.body == obstacle)
-            )  # fmt: skip
-            return edit.scene(s, links=links, obstacles=tuple(o for o in s.obstacles if o.id != obstacle))
-
-        self.session.edit("Remove an obstacle", change)
+        """Take an obstacle away, with what refers to it."""
+        self.session.edit("Remove an obstacle", lambda s: edit.without_obstacle(s, obstacle))
 
     def key_obstacle(self, obstacle: str) -> None:
         """Key an obstacle's present place at the present frame."""

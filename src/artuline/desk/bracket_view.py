@@ -31,6 +31,7 @@ if TYPE_CHECKING:
 
 WIDE, TALL = 188, 126
 PICTURES = 14
+FINE = 2  # times the size at which pictures are drawn
 NEARER = 0.75  # than where the whole way is surely in sight
 SHOWN = ("Pressed in", "Shaking", "From the keys")
 
@@ -155,6 +156,8 @@ class BracketView(QWidget):
         self.pinned: set[int] = set()
         self.measures = list(SHOWN)
         self.step = 0
+        #: Which bracket is shown: runs of an earlier one are not taken.
+        self.token = 0
         self._camera: Camera | None = None
         self._cards: list[_Card] = []
         outer = QVBoxLayout(self)
@@ -164,6 +167,7 @@ class BracketView(QWidget):
         self._title.setObjectName("title")
         self.sort = QComboBox()
         self.sort.setAccessibleName("Sort")
+        self.sort.setToolTip("In which order the runs stand")
         self.sort.addItems(["by value", *(f"by {n.lower()}" for n in UNITS)])
         self.sort.activated.connect(lambda _: self._arrange())
         self.adopt_button = button(
@@ -185,7 +189,13 @@ class BracketView(QWidget):
         )
         head.addWidget(self._title)
         head.addStretch(1)
-        for w in (self._pick, self.sort, self.large_button, self.adopt_button, button("Close", self.hide)):
+        for w in (
+            self._pick,
+            self.sort,
+            self.large_button,
+            self.adopt_button,
+            button("Close", self.hide, tip="Back to the stage (Escape); the runs stay until the next bracket"),
+        ):
             head.addWidget(w)
         outer.addLayout(head)
         area = QScrollArea()
@@ -217,6 +227,7 @@ class BracketView(QWidget):
     def begin(self, spans: list[Span], wanted: list[tuple[float, ...]]) -> None:
         """Show empty cards for all runs."""
         self.spans, self.wanted = spans, wanted
+        self.token += 1
         self.cells, self.chosen, self.second, self.pinned = {}, None, None, set()
         self._camera = None
         self._show_large(False)
@@ -232,8 +243,16 @@ class BracketView(QWidget):
         self.show()
         self.raise_()
 
-    def add(self, index: int, cell: Cell) -> None:
-        """A run is done."""
+    def drop(self) -> None:
+        """Forget all runs: their document is left."""
+        self.hide()
+        self.cells, self.chosen, self.second = {}, None, None
+        self.token += 1
+
+    def add(self, token: int, index: int, cell: Cell) -> None:
+        """A run of the bracket that ``token`` stands for is done."""
+        if token != self.token:
+            return
         self.cells[index] = cell
         if self._camera is None:
             self._camera = self._framed(cell.take)
@@ -346,7 +365,10 @@ class BracketView(QWidget):
                 continue
             frames = _moving(cell.take)
             frame = float(frames[round(len(card.pictures) / (PICTURES - 1) * (len(frames) - 1))])
-            card.pictures.append(self.picture(cell, frame, WIDE, TALL))
+            # drawn larger and scaled down, for smooth edges
+            large = self.picture(cell, frame, FINE * WIDE, FINE * TALL)
+            ratio, smooth = Qt.AspectRatioMode.IgnoreAspectRatio, Qt.TransformationMode.SmoothTransformation
+            card.pictures.append(large.scaled(WIDE, TALL, ratio, smooth))
             card.update()
             return
         self._draw.stop()

@@ -2,10 +2,21 @@
 
 import math
 from collections.abc import Callable, Sequence
+from functools import partial
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt, QTimer
-from PySide6.QtWidgets import QApplication, QCheckBox, QComboBox, QLabel, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QAbstractButton,
+    QApplication,
+    QCheckBox,
+    QComboBox,
+    QLabel,
+    QLineEdit,
+    QScrollArea,
+    QVBoxLayout,
+    QWidget,
+)
 
 from artuline.core.scene.model import Scene
 from artuline.desk.fields import NumberField, button, column, faint, folding, narrow, row, rule
@@ -24,6 +35,28 @@ FILL = {
 }
 
 
+def _words_of(w: QWidget) -> tuple[str, str]:
+    return type(w).__name__, w.accessibleName() or (w.text() if isinstance(w, QAbstractButton) else w.objectName())
+
+
+def _place_of(controls: list[QWidget], focus: QWidget) -> tuple[tuple[str, str], int, int] | None:
+    """Which control has the focus: kind and words, which of those that are alike, and its place among all."""
+    if focus not in controls:
+        return None
+    at = controls.index(focus)
+    words = _words_of(focus)
+    return words, sum(_words_of(w) == words for w in controls[:at]), at
+
+
+def _again(controls: list[QWidget], known: tuple[tuple[str, str], int, int]) -> QWidget | None:
+    """The same control in a panel that was made anew, or the one in its place."""
+    words, nth, at = known
+    alike = [w for w in controls if _words_of(w) == words]
+    if alike:
+        return alike[min(nth, len(alike) - 1)]
+    return controls[min(at, len(controls) - 1)] if controls else None
+
+
 class Details(QScrollArea):
     """Rebuilt when the scene, the selection or the station changes; the focus stays where it was."""
 
@@ -38,6 +71,12 @@ class Details(QScrollArea):
         self._folds: dict[tuple[str, str], bool] = {}
         self._layout: QVBoxLayout
         self.session.scene_changed.connect(self.rebuild)
+        # while something else is dragged, values follow once it rests
+        self._previewed = QTimer(self)
+        self._previewed.setSingleShot(True)
+        self._previewed.setInterval(200)
+        self._previewed.timeout.connect(self.rebuild)
+        self.session.previewed.connect(self._previewed.start)
         self.session.selection_changed.connect(self.rebuild)
         self._later = QTimer(self)
         self._later.setSingleShot(True)
@@ -60,8 +99,14 @@ class Details(QScrollArea):
         """Make the panel anew, unless a part of it is being dragged."""
         if self.dragging:
             return
+        self._previewed.stop()
         focus = QApplication.focusWidget()
-        name = focus.objectName() if isinstance(focus, NumberField) and self.isAncestorOf(focus) else ""
+        within = focus is not None and self.isAncestorOf(focus)
+        if within and isinstance(focus, NumberField) and not focus.isReadOnly():
+            # somebody types: what is typed must not be lost
+            self._previewed.start()
+            return
+        known = _place_of(self._focusable(), focus) if within and focus is not None else None
         scroll = self.verticalScrollBar().value()
         panel = QWidget()
         panel.setObjectName("panel")
@@ -72,7 +117,8 @@ class Details(QScrollArea):
         figure = self.session.figure()
         if figure is None:
             self.add(faint("Open a skinned figure to begin: a glTF file (.glb or .gltf) with a mesh and its skin."))
-            self.add(button("Open a figure…", self.window_.ask_figure, icon="human", primary=True))
+            self.add(button("Open a figure…", self.window_.ask_figure, icon="human", primary=True,
+                            tip="Adds a skinned figure from a file (Ctrl+I)"))  # fmt: skip
         else:
             FILL[self.station](self, figure)
         self._layout.addStretch(1)
@@ -83,10 +129,16 @@ class Details(QScrollArea):
             old.deleteLater()
         self.setWidget(panel)
         self.verticalScrollBar().setValue(scroll)
-        if name:
-            again = panel.findChild(NumberField, name)
-            if again is not None:
-                again.setFocus()
+        if known is not None:
+            # the focus stays on the same control, or where it was
+            again = _again(self._focusable(), known)
+            (again or self).setFocus(Qt.FocusReason.OtherFocusReason)
+
+    def _focusable(self) -> list[QWidget]:
+        """The controls of the panel that can have the focus, in order."""
+        panel = self.widget()
+        kinds = (QAbstractButton, QLineEdit, QComboBox)
+        return [w for w in panel.findChildren(QWidget) if isinstance(w, kinds)] if panel is not None else []
 
     def fold(self, title: str, words: str = "", opened: bool = False) -> bool:
         """A heading that folds what is below it away; ``words``: what is in it. Whether it is open, at first as ``opened``."""
@@ -99,6 +151,11 @@ class Details(QScrollArea):
 
         self.add(rule(), folding(title, words, now, turn))
         return now
+
+    def next(self, station: str, words: str) -> None:
+        """What comes next in the work, with the button that goes there."""
+        self.add(rule(), button(f"Next: {words}", partial(self.window_.set_station, station), icon="arrow-right",
+                                tip=f"Goes to {station}"))  # fmt: skip
 
     def set_fold(self, title: str, opened: bool) -> None:
         """Open or shut what is under a heading of this station, from the next time the panel is made."""
@@ -136,6 +193,7 @@ class Details(QScrollArea):
                 self.session.preview(lambda s: change(s, v))
 
         field.changed.connect(changed)
+        field.refused.connect(partial(self.window_.strip.tell, fault=True))
         self.add(row(label, field, tip=tip))
 
     def plain_number(
@@ -146,6 +204,7 @@ class Details(QScrollArea):
         field = NumberField(value, unit, step=step, decimals=decimals, low=low, high=high, reset=reset, name=label)
         field.setAccessibleName(label)
         field.changed.connect(lambda v, final: changed(v))
+        field.refused.connect(partial(self.window_.strip.tell, fault=True))
         self.add(row(label, field, tip=tip))
 
     def toggle(self, label: str, on: bool, changed: Callable[[bool], object], tip: str = "") -> None:

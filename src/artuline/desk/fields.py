@@ -3,20 +3,32 @@
 import math
 from collections.abc import Callable
 
-from PySide6.QtCore import QPoint, Qt, Signal
-from PySide6.QtGui import QKeyEvent, QMouseEvent
-from PySide6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLabel, QLineEdit, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtCore import QPoint, QSize, Qt, Signal
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QResizeEvent
+from PySide6.QtWidgets import (
+    QComboBox,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QSizePolicy,
+    QVBoxLayout,
+    QWidget,
+)
 
 from artuline.desk import theme
+from artuline.desk.amounts import AmountError, parse, shown
 
 
 class NumberField(QLineEdit):
     """A number with a unit: drag sideways, click to type, double click to reset, arrow keys to step.
 
-    ``changed(value, final)``: final is False while dragging.
+    ``changed(value, final)``: final is False while dragging. ``refused(words)``: what was typed cannot be, and why; the number stays.
     """
 
     changed = Signal(float, bool)
+    refused = Signal(str)
 
     def __init__(
         self, value: float, unit: str = "", *, step: float = 0.1, decimals: int = 1, low: float = -math.inf,
@@ -26,6 +38,7 @@ class NumberField(QLineEdit):
         self.value, self.unit, self.step, self.decimals = value, unit, step, decimals
         self.low, self.high, self.reset_value = low, high, reset
         self.setObjectName(name)
+        self.setAccessibleName(name)
         self.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         self.setFixedWidth(96)
         self.setCursor(Qt.CursorShape.SizeHorCursor)
@@ -33,7 +46,19 @@ class NumberField(QLineEdit):
         self._from = value
         self._dragged = False
         self.editingFinished.connect(self._typed)
+        self.setToolTip(self.about())
         self._rest()
+
+    def about(self, tip: str = "") -> str:
+        """The tooltip: what it does, its limits, and how it is changed."""
+        ends = [f"{shown(v, 0)} {self.unit}".strip() for v in (self.low, self.high)]
+        limits = ""
+        if math.isfinite(self.low) and math.isfinite(self.high) and self.high < 1e5:
+            limits = f"From {ends[0]} to {ends[1]}."
+        elif math.isfinite(self.low) and self.low > -1e5:
+            limits = f"{ends[0]} or more."
+        usual = f"Double click: {shown(self.reset_value, self.decimals)}." if self.reset_value is not None else ""
+        return " ".join(x for x in (tip, limits, "Drag, or click and type.", usual) if x)
 
     def set_value(self, value: float) -> None:
         """Show a value without telling anyone."""
@@ -43,8 +68,7 @@ class NumberField(QLineEdit):
     def _rest(self) -> None:
         self.setReadOnly(True)
         self.deselect()
-        text = f"{self.value:.{self.decimals}f}".replace("-", "−")
-        self.setText(f"{text} {self.unit}".replace(" °", "°").strip())
+        self.setText(f"{shown(self.value, self.decimals)} {self.unit}".replace(" °", "°").strip())
 
     def _clamped(self, value: float) -> float:
         return min(max(value, self.low), self.high)
@@ -59,22 +83,31 @@ class NumberField(QLineEdit):
     def begin_typing(self) -> None:
         """Select the bare number for typing."""
         self.setReadOnly(False)
-        self.setText(f"{self.value:.{self.decimals + 1}f}")
+        self.setText(shown(self.value, self.decimals + 1))
         self.selectAll()
+
+    def _refuse(self, words: str) -> None:
+        self._rest()
+        self.refused.emit(f"{self.accessibleName() or 'The number'} stays {self.text()}: {words}.")
 
     def _typed(self) -> None:
         if self.isReadOnly():
             return
-        text = self.text().replace("−", "-").replace(",", ".").strip()
-        number = "".join(c for c in text if c in "0123456789.-+e").strip()
-        try:
-            value = float(number)
-        except ValueError:
-            value = self.value
-        if not math.isfinite(value) or abs(value - self.value) < 0.5 * 10.0 ** -(self.decimals + 1):
+        text = self.text()
+        if text == shown(self.value, self.decimals + 1):
             self._rest()
             return
-        self._commit(value, True)
+        try:
+            value = parse(text, self.unit, self.value)
+        except AmountError as error:
+            self._refuse(str(error))
+            return
+        if value < self.low - 1e-9 * abs(self.low):
+            self._refuse(f"it must be {shown(self.low, self.decimals)} {self.unit}".rstrip() + " or more")
+        elif value > self.high + 1e-9 * abs(self.high):
+            self._refuse(f"it must be {shown(self.high, self.decimals)} {self.unit}".rstrip() + " at most")
+        else:
+            self._commit(value, True)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         if not self.isReadOnly():
@@ -112,7 +145,12 @@ class NumberField(QLineEdit):
             self._commit(self.value + sign * self.step * 5, True)
         elif key == Qt.Key.Key_Escape and not self.isReadOnly():
             self._rest()
-        elif self.isReadOnly() and event.text() and event.text() in "0123456789.-−":
+        elif self.isReadOnly() and key in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
+            self.begin_typing()
+        elif self.isReadOnly() and key in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace):
+            if self.reset_value is not None:
+                self._commit(self.reset_value, True)
+        elif self.isReadOnly() and event.text() and event.text() in "0123456789.,-−+*/":
             self.begin_typing()
             super().keyPressEvent(event)
         elif self.isReadOnly():
@@ -121,9 +159,45 @@ class NumberField(QLineEdit):
             super().keyPressEvent(event)
 
 
+class Words(QLabel):
+    """A line of text that gives way: what does not fit is left out in the middle, since both ends of a name matter; whole in the tooltip."""
+
+    def __init__(self, text: str):
+        super().__init__(text)
+        self._whole = text
+        self.setMinimumWidth(24)
+        self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
+
+    def text(self) -> str:
+        """The whole text."""
+        return self._whole
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        short = self.fontMetrics().elidedText(self._whole, Qt.TextElideMode.ElideMiddle, self.width())
+        if short != QLabel.text(self):
+            super().setText(short)
+        if short != self._whole and not self.toolTip():
+            self.setToolTip(self._whole)
+
+    def sizeHint(self) -> QSize:
+        return QSize(self.fontMetrics().horizontalAdvance(self._whole) + 2, super().sizeHint().height())
+
+    def minimumSizeHint(self) -> QSize:
+        return QSize(24, super().minimumSizeHint().height())
+
+
+def short(text: str, most: int = 26) -> str:
+    """A name with its middle left out, if it is long."""
+    if len(text) <= most:
+        return text
+    head = (most - 1) // 2
+    return f"{text[:head]}…{text[len(text) - (most - 1 - head) :]}"
+
+
 def section(text: str) -> QLabel:
     """A small heading."""
-    label = QLabel(text.upper())
+    label = Words(text.upper())
     label.setObjectName("section")
     return label
 
@@ -145,8 +219,9 @@ def folding(text: str, words: str, opened: bool, turn: Callable[[], object]) -> 
     about.setMinimumWidth(10)
     for w in (mark, name):
         line.addWidget(w)
-    line.addStretch(1)
-    line.addWidget(about)
+    about.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+    line.addWidget(about, 1)
+    about.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
     for w in (mark, name, about):
         w.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
     made.clicked.connect(lambda: turn())
@@ -183,13 +258,13 @@ def row(label: str, *widgets: QWidget, tip: str = "") -> QWidget:
     layout = QHBoxLayout(box)
     layout.setContentsMargins(0, 0, 0, 0)
     layout.setSpacing(theme.UNIT)
-    text = QLabel(label)
-    layout.addWidget(text)
-    layout.addStretch(1)
+    text = Words(label)
+    layout.addWidget(text, 1)
     for w in widgets:
         layout.addWidget(w)
-        if tip:
-            w.setToolTip(tip)
+        w.setToolTip(w.about(tip) if isinstance(w, NumberField) else (tip or w.toolTip()))
+        if label and not w.accessibleName() and not isinstance(w, QPushButton):
+            w.setAccessibleName(label)
     if tip:
         text.setToolTip(tip)
     return box
@@ -205,11 +280,15 @@ def button(
     name: str = "",
 ) -> QPushButton:
     """A push button."""
-    made = QPushButton(text)
+    made = QPushButton(short(text, 34))
+    made.setMinimumWidth(0)
     if primary:
         made.setObjectName("primary")
     if icon:
         made.setIcon(theme.icon(icon, "raised" if primary else "ink"))
+    if made.text() != text:
+        tip = f"{text}. {tip}" if tip else text
+        made.setAccessibleName(text)
     if tip:
         made.setToolTip(tip)
     if name:
@@ -218,14 +297,14 @@ def button(
     return made
 
 
-def buttons(*pairs: tuple[str, Callable[[], object]]) -> QWidget:
-    """Push buttons side by side, of equal width."""
+def buttons(*made_of: tuple[str, Callable[[], object], str]) -> QWidget:
+    """Push buttons side by side, of equal width: words, what they do, tooltip."""
     box = QWidget()
     layout = QHBoxLayout(box)
     layout.setContentsMargins(0, 0, 0, 0)
     layout.setSpacing(theme.UNIT)
-    for text, action in pairs:
-        made = button(text, action)
+    for text, action, tip in made_of:
+        made = button(text, action, tip=tip)
         made.setMinimumWidth(0)
         made.setStyleSheet("padding: 0 4px;")
         layout.addWidget(made, 1)

@@ -7,13 +7,18 @@ from PySide6.QtWidgets import QFileDialog, QMessageBox
 
 from artuline.core.errors import ArtulineError
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.model import Scene
+from artuline.core.scene.model import Figure, Scene
 from artuline.demo.scenes import demo_scene
+from artuline.desk.recover import RecoverDialog
+from artuline.formats import recovery
 from artuline.formats.deliver import write_baked
-from artuline.formats.importing import add_figure
+from artuline.formats.gltf_read import Imported, read_figure
+from artuline.formats.importing import FIGURES, put_figure
+from artuline.formats.scene_file import load_scene
 
 if TYPE_CHECKING:
     from artuline.desk.jobs import Jobs
+    from artuline.desk.memory import Memory
     from artuline.desk.session import Session
     from artuline.desk.stage import Stage
     from artuline.desk.strip import Strip
@@ -26,73 +31,162 @@ class FileCommands:
     jobs: "Jobs"
     stage: "Stage"
     strip: "Strip"
+    memory: "Memory"
 
     if TYPE_CHECKING:
         # of the window
         def set_station(self, name: str) -> None: ...
 
+    def _begin_files(self) -> None:
+        self._to_open: list[Path] = []
+
+    # leaving a document
+
+    def may_leave(self) -> bool:
+        """Ask about work that would be lost, if there is any: changes that are not saved, and a job that still runs. False to stay."""
+        running, unsaved = self.jobs.words, self.session.unsaved
+        if not (running or unsaved):
+            return True
+        box = QMessageBox(self.stage.window())
+        box.setObjectName("leave")
+        box.setWindowTitle("Artuline")
+        words = ["The scene has changes that are not saved."] if unsaved else []
+        words += [f"“{running}” still runs and would be stopped."] if running else []
+        box.setText(" ".join(words))
+        save = box.addButton("Save", QMessageBox.ButtonRole.AcceptRole) if unsaved else None
+        drop = box.addButton(
+            "Leave without saving" if unsaved else "Stop it and leave", QMessageBox.ButtonRole.DestructiveRole
+        )
+        box.setDefaultButton(box.addButton("Stay", QMessageBox.ButtonRole.RejectRole))
+        box.exec()
+        if save is not None and box.clickedButton() is save:
+            return self.save()
+        return box.clickedButton() is drop
+
+    def show_document(self, scene: Scene, assets: AssetStore, path: Path | None = None) -> None:
+        """Take another document in hand."""
+        self.session.new(scene, assets, path)
+        station = "Takes" if scene.take else ("Blend" if scene.figures else "Cast")
+        self.set_station(station)
+        self.stage.frame_selection()
+
+    def _fetch(self, words: str, work, path: Path | None = None) -> bool:  # type: ignore[no-untyped-def]
+        """Leave the document, then read another one beside the window: ``work(assets, cancelled) -> scene``."""
+        if not self.may_leave():
+            return False
+        self.jobs.abandon()
+        assets, before = AssetStore(), self.session.scene
+
+        def then(scene: Scene) -> None:
+            # what was done while it was read is asked about too
+            if self.session.scene is before or self.may_leave():
+                self.show_document(scene, assets, path)
+                if path is not None:
+                    self.memory.keep_file("scene", path)
+
+        return self.jobs.start(words, lambda p, c: work(assets, c), then)
+
     # files
 
     def new_scene(self) -> None:
         """Start with an empty scene."""
-        if self._may_leave():
+        if self.may_leave():
             self.session.new(Scene(), AssetStore())
             self.set_station("Cast")
 
     def open_demo(self, name: str) -> None:
         """Open a demo scene."""
-        assets = AssetStore()
+        self._fetch("Preparing the demo", lambda assets, c: demo_scene(name, assets))
 
-        def then(scene) -> None:
-            self.session.new(scene, assets)
-            self.set_station("Blend")
-            self.stage.frame_selection()
+    def ask_recover(self) -> None:
+        """Show work that was left behind, to open it or drop it."""
+        found = recovery.left_behind()
+        if not found:
+            self.strip.tell("No unsaved work was left behind.")
+            return
+        dialog = RecoverDialog(self.stage.window(), found)
+        if dialog.exec() and dialog.chosen() is not None:
+            self.recover(dialog.chosen())  # type: ignore[arg-type]
 
-        self.jobs.start("Preparing the demo", lambda p, c: demo_scene(name, assets), then)
-
-    def recover(self) -> None:
-        """Open the autosaved work."""
+    def recover(self, left: recovery.Left) -> None:
+        """Open work that was left behind."""
+        if not self.may_leave():
+            return
         try:
-            self.session.recover()
+            self.session.recover(left)
+            self.set_station("Blend" if self.session.scene.figures else "Cast")
+            self.stage.frame_selection()
+            self.strip.tell(f"Recovered {left.words}. Save it to keep it.")
         except ArtulineError as error:
             self.strip.tell(str(error), fault=True)
+
+    def _choose(self, title: str, kind: str, filters: str) -> Path | None:
+        name, _ = QFileDialog.getOpenFileName(self.stage.window(), title, self.memory.folder(kind), filters)
+        if name:
+            self.memory.keep_file(kind, Path(name), recent=False)
+        return Path(name) if name else None
 
     def ask_open(self) -> None:
         """Choose a scene file and open it."""
-        if self._may_leave():
-            name, _ = QFileDialog.getOpenFileName(
-                self.stage.window(), "Open a scene", "", "Scenes (*.artuline);;Figures (*.glb *.gltf)"
-            )
-            if name:
-                self.open_path(Path(name))
+        path = self._choose("Open a scene", "scene", "Scenes (*.artuline);;Figures (*.glb *.gltf)")
+        if path is not None:
+            self.open_path(path)
 
     def ask_figure(self) -> None:
         """Choose a figure file and add it."""
-        name, _ = QFileDialog.getOpenFileName(self.stage.window(), "Open a figure", "", "Figures (*.glb *.gltf)")
-        if name:
-            self.open_path(Path(name))
+        path = self._choose("Open a figure", "figure", "Figures (*.glb *.gltf)")
+        if path is not None:
+            self.open_path(path)
+
+    def open_last(self) -> None:
+        """Open the file that was open last."""
+        recent = self.memory.recent()
+        if recent:
+            self.open_path(recent[0])
 
     def open_path(self, path: Path) -> bool:
-        """Open a scene, or add a figure. False, and a message, if it cannot be used."""
-        try:
-            if path.suffix.lower() in (".glb", ".gltf"):
-                before = len(self.session.scene.figures)
-                scene, figure, notes = add_figure(self.session.scene, self.session.assets, path)
-                self.session.edit(f"Add {figure.name}", lambda s: scene)
-                self.session.select(figure.id, frozenset())
-                if before == 0:
-                    self.set_station("Cast")
-                    self.stage.frame_selection()
-                if notes:
-                    self.strip.tell(" ".join(notes))
-            else:
-                self.session.open(path)
-                self.set_station("Takes" if self.session.scene.take else "Blend")
-                self.stage.frame_selection()
+        """Begin to read a scene, or a figure that is added to the scene. False if that is not possible now."""
+        if path.suffix.lower() not in FIGURES:
+            return self._fetch(f"Opening {path.name}", lambda assets, c: load_scene(path, assets, c), path)
+        staged = AssetStore()
+
+        def then(imported: Imported) -> None:
+            self.session.assets.take_over(staged)
+            self.add_imported(imported)
+            self.memory.keep_file("figure", path)
+
+        if self.jobs.start(f"Reading {path.name}", lambda p, c: read_figure(path, staged, c), then):
             return True
-        except ArtulineError as error:
-            self.strip.tell(str(error), fault=True)
-            return False
+        self.strip.tell("Something is still running: cancel it first.", fault=True)
+        return False
+
+    def add_imported(self, imported: Imported) -> None:
+        """Put a figure that was read into the scene, select and frame it, and say what is worth knowing."""
+        added: list[tuple[Figure, tuple[str, ...]]] = []
+
+        def change(s: Scene) -> Scene:
+            made = put_figure(s, self.session.assets, imported)
+            added.append((made.figure, made.notes))
+            return made.scene
+
+        if self.session.edit(f"Add {imported.figure.name}", change):
+            figure, notes = added[-1]
+            self.session.select(figure.id, frozenset())
+            self.set_station("Cast")
+            self.stage.frame_selection()
+            if notes:
+                self.strip.tell(" ".join(notes))
+
+    def open_all(self, paths: list[Path]) -> None:
+        """Open several files one after the other: figures are added, of scenes the first is opened."""
+        scenes = [p for p in paths if p.suffix.lower() not in FIGURES]
+        self._to_open = scenes[:1] + [p for p in paths if p not in scenes]
+        self._open_next()
+
+    def _open_next(self) -> None:
+        while self._to_open and not self.jobs.busy:
+            if not self.open_path(self._to_open.pop(0)):
+                self._to_open.clear()
 
     def save(self) -> bool:
         """Save to the file the scene came from, or ask."""
@@ -102,7 +196,8 @@ class FileCommands:
 
     def ask_save(self) -> bool:
         """Choose a file and save."""
-        suggested = str(self.session.path or f"{self.session.scene.name}.artuline")
+        folder = self.memory.folder("scene")
+        suggested = str(self.session.path or Path(folder) / f"{self.session.scene.name}.artuline")
         name, _ = QFileDialog.getSaveFileName(self.stage.window(), "Save the scene", suggested, "Scenes (*.artuline)")
         if not name:
             return False
@@ -115,6 +210,7 @@ class FileCommands:
         except ArtulineError as error:
             self.strip.tell(str(error), fault=True)
             return False
+        self.memory.keep_file("scene", path)
         self.strip.tell(f"Saved {path.name}")
         return True
 
@@ -124,10 +220,11 @@ class FileCommands:
         if f is None:
             self.strip.tell("There is no figure to export.", fault=True)
             return
-        name, _ = QFileDialog.getSaveFileName(
-            self.stage.window(), "Export", f"{f.name} {f.clip or ''}".strip() + ".glb", "glTF (*.glb)"
-        )
+        folder = Path(self.memory.folder("export"))
+        suggested = str(folder / (f"{f.name} {f.clip or ''}".strip() + ".glb"))
+        name, _ = QFileDialog.getSaveFileName(self.stage.window(), "Export", suggested, "glTF (*.glb)")
         if name:
+            self.memory.keep_file("export", Path(name), recent=False)
             self.export_to(Path(name))
 
     def export_to(self, path: Path) -> bool:
@@ -141,19 +238,8 @@ class FileCommands:
         except ArtulineError as error:
             self.strip.tell(str(error), fault=True)
             return False
-        self.strip.tell(f"Exported {target.name}")
+        baked = any(not layer.steers and layer.weight > 0.0 for layer in f.layers)
+        self.strip.tell(
+            f"Exported {f.name} as {target.name}" + ("" if baked else ": its keys only, since nothing is baked on it")
+        )
         return True
-
-    def _may_leave(self) -> bool:
-        if self.session.stack.isClean() or not self.session.scene.figures:
-            return True
-        box = QMessageBox(self.stage.window())
-        box.setWindowTitle("Artuline")
-        box.setText("The scene has changes that are not saved.")
-        save = box.addButton("Save", QMessageBox.ButtonRole.AcceptRole)
-        drop = box.addButton("Leave without saving", QMessageBox.ButtonRole.DestructiveRole)
-        box.addButton("Stay", QMessageBox.ButtonRole.RejectRole)
-        box.exec()
-        if box.clickedButton() is save:
-            return self.save()
-        return box.clickedButton() is drop

@@ -6,8 +6,6 @@ from typing import Any
 
 from PySide6.QtCore import QObject, Signal
 
-from artuline.core.errors import ArtulineError
-
 KEPT = 24
 
 
@@ -29,6 +27,10 @@ class Later(QObject):
         """Whether something is being computed."""
         return self._running is not None
 
+    def known(self, key: Hashable) -> bool:
+        """Whether the result for a key is there."""
+        return self._known.get(key) is not None
+
     def get(self, key: Hashable, work: Callable[[], Any], otherwise: Any = None) -> Any:
         """The result for a key, or ``otherwise`` while it is not known yet."""
         if key in self._known:
@@ -45,7 +47,7 @@ class Later(QObject):
         def body() -> None:
             try:
                 result = work()
-            except ArtulineError:
+            except Exception:  # what is only looked at must not end the window; the work itself says what is wrong
                 result = None
             self._done.emit(key, result)
 

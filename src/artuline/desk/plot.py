@@ -8,8 +8,9 @@ from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QWidget
 
 from artuline.core.geometry.rotation import Array
-from artuline.core.run.measures import jitter, speeds
+from artuline.core.run.measures import jitter, shown_places, speeds
 from artuline.core.run.take import Take
+from artuline.core.scene.model import BodyRef, Scene
 from artuline.desk import theme
 
 if TYPE_CHECKING:
@@ -22,17 +23,18 @@ UNITS = {
 HEIGHT, LEFT, TOP, BOTTOM = 136, 34, 20, 16
 
 
-def curve(take: Take, quantity: str, rate: float, body: str | None) -> Array:
-    """A quantity over the frames (F,) of a body by its name, else the most of all bodies (of energy the sum)."""
-    at = take.names.index(body) if body in take.names else None
+def curve(scene: Scene, take: Take, quantity: str, ref: BodyRef | None) -> Array:
+    """A quantity over the frames (F,) of a body as it is shown, else the most of all bodies (of energy the sum)."""
     if quantity == "limit used":
-        joint = take.joint_names.index(body) if body in take.joint_names else None
         values = 100.0 * take.used
-        return values[:, joint] if joint is not None else values.max(axis=1, initial=0.0)
+        mine = [k for k, j in enumerate(take.joints) if ref is not None and scene.body_of_joint(j) == ref and j.figure]
+        return values[:, mine[0]] if mine else values.max(axis=1, initial=0.0)
+    p, q = shown_places(scene, take)
     values = {
-        "height": lambda: take.position[..., 1], "speed": lambda: speeds(take, rate), "contact": lambda: take.contact,
-        "penetration": lambda: 1000.0 * take.penetration, "shaking": lambda: jitter(take, rate), "energy": lambda: take.kinetic,
+        "height": lambda: p[..., 1], "speed": lambda: speeds(p, scene.rate), "contact": lambda: take.contact,
+        "penetration": lambda: 1000.0 * take.penetration, "shaking": lambda: jitter(q), "energy": lambda: take.kinetic,
     }[quantity]()  # fmt: skip
+    at = take.column(*ref) if ref is not None else None
     if at is not None:
         return np.asarray(values[:, at])
     return np.asarray(values.sum(axis=1) if quantity == "energy" else values.max(axis=1))
@@ -41,12 +43,12 @@ def curve(take: Take, quantity: str, rate: float, body: str | None) -> Array:
 class Plot(QWidget):
     """Ink axes, the take in vermilion, another take in faint ink; a click goes to the frame."""
 
-    def __init__(self, window: "Window", take: Take, quantity: str, body: str | None, other: Take | None = None):
+    def __init__(self, window: "Window", take: Take, quantity: str, body: BodyRef | None, other: Take | None = None):
         super().__init__()
         self.window_, self.take, self.quantity = window, take, quantity
-        rate = window.session.scene.rate
-        self.values = curve(take, quantity, rate, body)
-        self.other = curve(other, quantity, rate, body) if other is not None else None
+        scene = window.session.scene
+        self.values = curve(scene, take, quantity, body)
+        self.other = curve(scene, other, quantity, body) if other is not None else None
         self.other_take = other
         self.setFixedHeight(HEIGHT)
         self.setAccessibleName("Plot")

@@ -44,7 +44,7 @@ class _Marks(QStyledItemDelegate):
         # typing of Qt's stubs: the option's fields are plain attributes
         item: Any = option
         room = item.rect.width() - (START + 2 if index.data(GROUP) else 72 if _words(index) else 24)
-        item.text = item.fontMetrics.elidedText(item.text, Qt.TextElideMode.ElideRight, room)
+        item.text = item.fontMetrics.elidedText(item.text, Qt.TextElideMode.ElideMiddle, room)
 
     def paint(self, painter: QPainter, option: QStyleOptionViewItem, index) -> None:
         super().paint(painter, option, index)
@@ -105,6 +105,8 @@ class Roster(QTreeWidget):
         self.setIndentation(10)
         self.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
         self.setItemDelegate(_Marks(self))
+        self.setAccessibleName("Roster")
+        self.setTextElideMode(Qt.TextElideMode.ElideMiddle)
         self.setToolTip("Disc: keyed body. Square: body under physics. Ring: bone carried by the body above it.")
         self._shape: object = None
         self._items: dict[tuple[str, str], QTreeWidgetItem] = {}
@@ -117,6 +119,7 @@ class Roster(QTreeWidget):
         self._later.setInterval(60)
         self._later.timeout.connect(self.mark)
         session.frame_changed.connect(self._later.start)
+        session.previewed.connect(self._later.start)
         self.rebuild()
 
     def rebuild(self) -> None:
@@ -137,8 +140,15 @@ class Roster(QTreeWidget):
         top = QTreeWidgetItem(self, [f.name])
         top.setFont(0, theme.font(strong=True))
         top.setData(0, FIGURE, f.id)
+        # a bone is listed if it, or one below it, carries skin
+        listed: set[str] = set()
+        for b in reversed(f.bones):
+            if (b.deforms or b.name in listed) and b.parent is not None:
+                listed.add(b.parent)
+            if b.deforms:
+                listed.add(b.name)
         for b in f.bones:
-            if not b.deforms and not any(o.deforms for o in f.bones if o.name in f.below(b.name)):
+            if b.name not in listed:
                 continue
             up = self._items.get((f.id, b.parent)) if b.parent else None
             item = QTreeWidgetItem(up or top, [b.name])
@@ -162,7 +172,9 @@ class Roster(QTreeWidget):
                 item.setData(0, SHARE, float(share[f.bone_index[b.name]]))
                 group = starts.get(b.name)
                 item.setData(0, GROUP, group.id if group else None)
-                item.setToolTip(0, f"{group.name}: drag the hook to begin at another bone" if group else "")
+                words = f"{group.name}: drag the hook to begin at another bone" if group else b.name
+                if item.toolTip(0) != words:
+                    item.setToolTip(0, words)
         self.viewport().update()
 
     # dragging where a group begins

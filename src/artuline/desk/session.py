@@ -1,26 +1,20 @@
 """What is open: the scene with its history, the selection, the present frame, and the files."""
 
-import os
 from collections.abc import Callable
 from pathlib import Path
 
 from PySide6.QtCore import QObject, QTimer, Signal
 from PySide6.QtGui import QUndoCommand, QUndoStack
 
-from artuline.core.errors import ArtulineError
+from artuline.core.errors import ArtulineError, why_not
 from artuline.core.run.take import Take
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Figure, Scene
+from artuline.formats import recovery
 from artuline.formats.scene_file import load_scene, save_scene
 from artuline.view.stage import Selection
 
 AUTOSAVE_SECONDS = 45
-
-
-def autosave_path() -> Path:
-    """Where unsaved work is kept."""
-    base = os.environ.get("XDG_STATE_HOME") or str(Path.home() / ".local" / "state")
-    return Path(base) / "artuline" / "autosave.artuline"
 
 
 class _Change(QUndoCommand):
@@ -39,9 +33,13 @@ class Session(QObject):
     """Every edit goes through ``edit``; undo is a list of scenes."""
 
     scene_changed = Signal()
+    #: The scene is another one for now, while something is dragged.
+    previewed = Signal()
     selection_changed = Signal()
     frame_changed = Signal()
     file_changed = Signal()
+    #: The document is left for another one.
+    leaving = Signal()
     failed = Signal(str)
     told = Signal(str)
 
@@ -57,6 +55,11 @@ class Session(QObject):
         self._take: tuple[str, Take] | None = None
         self._preview: Scene | None = None
         self._autosaved: Scene | None = None
+        self._recovery = recovery.Recovery()
+        #: Data that previews have added and that no scene needs.
+        self._trial: set[str] = set()
+        #: A small picture of what is seen (PNG), kept with unsaved work.
+        self.picture: Callable[[], bytes | None] = lambda: None
         self._timer = QTimer(self)
         self._timer.timeout.connect(self.autosave)
         self._timer.start(AUTOSAVE_SECONDS * 1000)
@@ -74,9 +77,11 @@ class Session(QObject):
             return False
         except ValueError as error:
             self._drop_preview()
-            self.failed.emit(f"{label} is not possible: {_first_line(error)}")
+            self.failed.emit(f"{label} is not possible: {why_not(error)}")
             return False
         self._preview = None
+        self._clear_trial(after)
+        self._trial = set()
         if after == before:
             self._put(before)
             return True
@@ -86,13 +91,17 @@ class Session(QObject):
     def preview(self, change: Callable[[Scene], Scene]) -> None:
         """Show ``change(scene)`` while something is being dragged; ``edit`` or ``cancel_preview`` ends it."""
         base = self._preview_base()
+        before = set(self.assets)
         try:
             changed = change(base)
         except (ArtulineError, ValueError):
             return
+        finally:
+            self._trial |= set(self.assets) - before
         self._preview = base
         self.scene = changed
-        self.scene_changed.emit()
+        self._clear_trial(changed)
+        self.previewed.emit()
 
     def cancel_preview(self) -> None:
         """Back to the scene before the preview."""
@@ -101,12 +110,20 @@ class Session(QObject):
     def _drop_preview(self) -> None:
         if self._preview is not None:
             base, self._preview = self._preview, None
+            self._clear_trial(base)
             self._put(base)
+
+    def _clear_trial(self, scene: Scene) -> None:
+        """Forget what earlier previews added, but for what a scene needs."""
+        needed = scene.assets()
+        self.assets.discard(self._trial - needed)
+        self._trial &= needed
 
     def _preview_base(self) -> Scene:
         return self._preview if self._preview is not None else self.scene
 
     def _put(self, scene: Scene) -> None:
+        self._preview = None
         self.scene = scene
         known = {f.id: f for f in scene.figures}
         figure = known.get(self.selection.figure or "")
@@ -151,13 +168,16 @@ class Session(QObject):
     # files
 
     def new(self, scene: Scene, assets: AssetStore, path: Path | None = None, *, changed: bool = False) -> None:
-        """Start over with a scene."""
+        """Start over with a scene; unsaved work of the one before is given up."""
+        self.leaving.emit()
+        self._recovery.forget()
         self.stack.clear()
         self._preview = None
+        self._trial = set()
         self.assets, self.path, self._take = assets, path, None
         self.selection = Selection()
         self.frame = float(scene.start)
-        self._autosaved = scene
+        self._autosaved = None if changed else scene
         self._put(scene)
         if changed:
             self.stack.resetClean()
@@ -174,36 +194,36 @@ class Session(QObject):
 
     def save(self, path: Path) -> None:
         """Save to a file. Raises ArtulineError."""
-        save_scene(path, self.scene, self.assets)
+        save_scene(path, self._preview_base(), self.assets)
         self.path = path
         self.stack.setClean()
-        self.remove_autosave()
+        self._recovery.forget()
         self.file_changed.emit()
+
+    @property
+    def unsaved(self) -> bool:
+        """Whether there is work that only this program holds."""
+        return not self.stack.isClean() and self.scene != Scene()
 
     def autosave(self) -> None:
         """Keep unsaved work in the state folder, if there is any since the last time."""
-        if self.stack.isClean() or self.scene is self._autosaved or not self.scene.figures:
+        scene = self._preview_base()
+        if self.stack.isClean() or scene is self._autosaved or not (scene.figures or scene.obstacles):
             return
-        target = autosave_path()
         try:
-            target.parent.mkdir(parents=True, exist_ok=True)
-            save_scene(target, self._preview_base(), self.assets)
-            self._autosaved = self.scene
-        except (ArtulineError, OSError) as error:
-            self.failed.emit(f"Autosave failed: {error}")
+            self._recovery.keep(scene, self.assets, self.path, self.picture())
+            self._autosaved = scene
+        except ArtulineError as error:
+            self.failed.emit(str(error))
 
     def remove_autosave(self) -> None:
-        """Forget autosaved work, after a save or a tidy end."""
-        autosave_path().unlink(missing_ok=True)
+        """Forget kept work, after a tidy end."""
+        self._recovery.forget()
 
-    def recover(self) -> None:
-        """Open the autosaved work. Raises ArtulineError."""
+    def recover(self, left: recovery.Left) -> None:
+        """Open work that was left behind. Raises ArtulineError."""
         assets = AssetStore()
-        scene = load_scene(autosave_path(), assets)
-        self.new(scene, assets, None, changed=True)
-
-
-def _first_line(error: ValueError) -> str:
-    lines = [line.strip() for line in str(error).splitlines() if line.strip()]
-    text = lines[2] if len(lines) > 2 else (lines[0] if lines else "the value does not fit")
-    return text.removeprefix("Value error, ").split(" [type=")[0]
+        scene = recovery.recover(left, assets)
+        self.new(scene, assets, Path(left.source) if left.source else None, changed=True)
+        self.autosave()
+        recovery.remove(left.file)

@@ -6,19 +6,23 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from artuline.core.checks.finding import Finding
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.skeleton import rest_matrices, rigid
+from artuline.core.run.measures import shown_places
+from artuline.core.run.prepare import ensure_kernels
 from artuline.core.run.take import Take
 from artuline.core.scene import edit
 from artuline.core.scene.model import Body, Figure, Joint, Scene, Shape
 from artuline.core.setup.concave import hull_groups, with_hull_groups
-from artuline.core.setup.fit import FitChoice
 from artuline.core.setup.joints import clip_rotations
 from artuline.core.setup.limits import joint_trace
 from artuline.core.setup.materials import balance, body_mass, usual_mass
 from artuline.core.setup.measure import BodyFit, measure
 from artuline.core.setup.mirror import mirror_bodies, mirror_joints, mirror_pairs
+from artuline.core.setup.patch_fit import FitChoice
+from artuline.core.setup.placing import beside
 from artuline.core.setup.ragdoll import (
     add_bodies,
     body_overlaps,
@@ -43,6 +47,8 @@ if TYPE_CHECKING:
     from artuline.desk.strip import Strip
 
 HULL_GROUP = "hull group"
+#: Parts of a figure from which its bodies are fitted
+FITTED_FROM = ("bones", "asset", "unit", "bodies", "joints", "pairs_off", "self_collision", "mirror")
 BUSY = "Something is still running: cancel it first."
 
 
@@ -63,6 +69,10 @@ class SetupCommands:
     stage: "Stage"
     strip: "Strip"
     details: "Details"
+
+    if TYPE_CHECKING:
+        # of the window
+        def set_station(self, name: str) -> None: ...
 
     def _begin_setup(self) -> None:
         self.both_sides = True
@@ -153,9 +163,11 @@ class SetupCommands:
         for shown, color in ((take, palette.vermilion), (other, palette.faint)):
             if shown is None:
                 continue
+            places, _ = shown_places(self.session.scene, shown)
             for b in f.bodies:
-                if b.bone in selection.bones and b.id in shown.names:
-                    marks.trails.append((shown.position[:, shown.names.index(b.id)], (*rgb(color), 0.9)))
+                column = shown.column(f.id, b.id)
+                if b.bone in selection.bones and column is not None:
+                    marks.trails.append((places[:, column], (*rgb(color), 0.9)))
 
     def _mass_colors(self, marks: Marks) -> None:
         marks.centres = True
@@ -203,8 +215,8 @@ class SetupCommands:
             return
         taken = {x.id for x in self.session.scene.figures}
         name = edit.fresh_id(f.id, taken)
-        x, y, z = f.position
-        twin = f.changed(id=name, name=name, position=(x + 1.0, y, z))
+        twin = f.changed(id=name, name=name)
+        twin = twin.changed(position=beside(self.session.scene, self.session.assets, twin))
         self.session.edit(f"Place {f.name} again", lambda s: edit.scene(s, figures=(*s.figures, twin)))
         self.session.select(name, frozenset())
         self.stage.frame_selection()
@@ -215,14 +227,7 @@ class SetupCommands:
         if f is None:
             return
 
-        def change(s: Scene) -> Scene:
-            links = tuple(x for x in s.links if f.id not in (x.a.figure, x.b.figure if x.b else None))
-            pushes = tuple(p for p in s.pushes if p.figure != f.id)
-            pairs = tuple(p for p in s.pairs_off if f.id not in (p[0].figure, p[1].figure))
-            kept = tuple(x for x in s.figures if x.id != f.id)
-            return edit.scene(s, figures=kept, links=links, pushes=pushes, pairs_off=pairs)
-
-        self.session.edit(f"Remove {f.name}", change)
+        self.session.edit(f"Remove {f.name}", lambda s: edit.without_figure(s, f.id))
 
     def choose_clip(self, figure: str, clip: str | None) -> None:
         """Play another clip; says what follows from it."""
@@ -249,19 +254,41 @@ class SetupCommands:
         """Change how shapes are fitted from now on."""
         setattr(self.fit_options, name, value)
 
-    def _figure_job(self, words: str, work, tell: str = "") -> None:  # type: ignore[no-untyped-def]
-        """Run ``work(figure, progress, cancelled) -> figure`` beside the window and make its bodies and joints an edit."""
-        f = self.session.figure()
+    def _figure_job(self, words: str, work, tell: str = "", figure: str | None = None, station: str = "") -> None:  # type: ignore[no-untyped-def]
+        """Run ``work(figure, progress, cancelled) -> figure`` beside the window and make its bodies and joints an edit. What was edited
+        on that figure meanwhile is not overwritten: then the result is dropped, and said so.
+        """
+        f = self.session.figure() if figure is None else self.session.scene.figure(figure)
         if f is None:
             self.strip.tell("Open a figure first.", fault=True)
             return
 
         def then(made: Figure) -> None:
-            self.session.edit(words, lambda s: edit.ragdoll(s, made))
-            self.strip.tell(tell or f"{len(made.bodies)} bodies and {len(made.joints)} joints on {made.name}")
+            now = next((x for x in self.session.scene.figures if x.id == f.id), None)
+            if now is None:
+                self.strip.tell(f"{f.name} is not there any more: the fit was dropped.", fault=True)
+                return
+            if any(getattr(now, n) != getattr(f, n) for n in FITTED_FROM):
+                self.strip.tell(f"{f.name} was edited meanwhile: the fit was dropped. Fit it again.", fault=True)
+                return
+            if self.session.edit(words, lambda s: edit.ragdoll(s, made)):
+                if station:
+                    self.set_station(station)
+                self.strip.tell(tell or f"{len(made.bodies)} bodies and {len(made.joints)} joints on {made.name}")
 
-        if not self.jobs.start(words, lambda p, c: work(f, p, c), then):
+        def prepared(progress, cancelled) -> Figure:  # type: ignore[no-untyped-def]
+            # shapes that overlap are found by the solver
+            ensure_kernels(progress, cancelled)
+            made: Figure = work(f, progress, cancelled)
+            return made
+
+        if not self.jobs.start(words, prepared, then):
             self.strip.tell(BUSY, fault=True)
+
+    def mend(self, finding: Finding) -> None:
+        """Mend what a check has found, where that takes long."""
+        if finding.work is not None and finding.figure is not None:
+            self._figure_job(finding.fix_label, finding.work, figure=finding.figure)
 
     def set_up(self) -> None:
         """Fit bodies and joints to the present figure."""
@@ -269,7 +296,7 @@ class SetupCommands:
         group = self.fit_options.kind == HULL_GROUP
 
         def work(f: Figure, progress, cancelled) -> Figure:  # type: ignore[no-untyped-def]
-            made = set_up(f, assets, choice=choice, least_share=least)
+            made = set_up(f, assets, choice=choice, least_share=least, progress=progress, cancelled=cancelled)
             if group:
                 shapes = hull_groups(made, assets, set(made.body_of), progress, cancelled)
                 made = made.changed(bodies=with_hull_groups(made.bodies, shapes))
@@ -277,7 +304,7 @@ class SetupCommands:
             mine = {b.bone: b for b in f.bodies if b.by_hand}
             return made.changed(bodies=tuple(mine.get(b.bone, b) for b in made.bodies)) if mine else made
 
-        self._figure_job("Fit bodies and joints", work)
+        self._figure_job("Fit bodies and joints", work, station="Bodies" if self.stage.station == "Cast" else "")
 
     def _bones(self) -> set[str]:
         f = self.session.figure()
@@ -296,7 +323,8 @@ class SetupCommands:
         assets, choice = self.session.assets, self.choice()
         bones = self._bones()
         self._figure_job(
-            "Add bodies", lambda f, p, c: add_bodies(f, assets, self._with_twins(f, bones - set(f.body_of)), choice)
+            "Add bodies",
+            lambda f, p, c: add_bodies(f, assets, self._with_twins(f, bones - set(f.body_of)), choice, p, c),
         )
 
     def remove_bodies(self) -> None:
@@ -319,7 +347,7 @@ class SetupCommands:
             if group:
                 shapes = hull_groups(f, assets, wanted, progress, cancelled)
                 return f.changed(bodies=with_hull_groups(f.bodies, shapes))
-            return fit_again(f, assets, wanted, choice, keep_by_hand=False)
+            return fit_again(f, assets, wanted, choice, False, progress, cancelled)
 
         self._figure_job("Fit again", work, "Fitted again")
 

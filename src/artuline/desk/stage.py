@@ -74,9 +74,14 @@ class Stage(StageTools):
         self._still.setInterval(160)
         self._still.timeout.connect(self._draw_still)
         self.setMinimumSize(320, 240)
-        self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName("Stage")
+        self.setAccessibleDescription(
+            "The scene, seen through the camera. Ctrl and arrows turn the view, plus and minus move it."
+        )
         self.setMouseTracking(True)
         session.scene_changed.connect(self.refresh)
+        session.previewed.connect(self.refresh)
         session.selection_changed.connect(self.refresh)
         session.frame_changed.connect(self.refresh)
 
@@ -90,6 +95,10 @@ class Stage(StageTools):
             except ArtulineError as error:
                 self.problem = str(error)
         return self._renderer
+
+    def picture(self) -> QImage | None:
+        """What is drawn now; None if nothing is."""
+        return self._image
 
     def set_show(self, show: Show) -> None:
         """What is shown."""

@@ -35,6 +35,8 @@ class Strip(QWidget):
     """Shows the worst finding; the others are in a menu behind the count."""
 
     wanted = Signal(object)
+    #: A finding whose mending takes long.
+    work_wanted = Signal(object)
 
     def __init__(self, session: Session, jobs: Jobs):
         super().__init__()
@@ -84,7 +86,12 @@ class Strip(QWidget):
         self._later.timeout.connect(self._look)
         self._checks = Later()
         self._checks.ready.connect(self._look)
-        session.scene_changed.connect(self._later.start)
+        session.scene_changed.connect(self._scene_changed)
+        self._fix.setToolTip("Mends what is said on the left; undo takes it back")
+        self._more.setToolTip("All that was found, the worst first")
+        self._more.setAccessibleName("More findings")
+        self._cancel.setToolTip("Stops the running work; nothing is changed (Ctrl+.)")
+        self._bar.setAccessibleName("Progress")
         jobs.started.connect(self._job_started)
         jobs.progressed.connect(self._job_progressed)
         jobs.ended.connect(self._job_ended)
@@ -99,6 +106,19 @@ class Strip(QWidget):
         self._message.setToolTip(text)
         self._clear.start(12000 if fault else 6000)
 
+    def _scene_changed(self) -> None:
+        """What stands there was found in another scene: it goes at once."""
+        if self._checks.known(self.session.scene):
+            self._look()
+            return
+        self.findings = []
+        self._fix.hide()
+        self._more.hide()
+        self._mark.setPixmap(theme.icon("dots-horizontal", "faint").pixmap(18, 18))
+        self._text.setText("Looking for problems…" if self.session.scene.figures else "")
+        self._text.setToolTip("")
+        self._later.start()
+
     def refresh(self) -> None:
         """Look for problems at once."""
         s = self.session
@@ -111,9 +131,6 @@ class Strip(QWidget):
         found = self._checks.get(scene, lambda: _find(scene, assets, take))
         if found is not None:
             self._show(found)
-        # what stands there was found in an earlier scene
-        for old in (self._text, self._fix):
-            old.setEnabled(found is not None)
 
     def _show(self, findings: list[Finding]) -> None:
         s = self.session
@@ -132,7 +149,7 @@ class Strip(QWidget):
         self._mark.setPixmap(theme.icon(name, tint).pixmap(18, 18))
         self._text.setText(self._text.fontMetrics().elidedText(first.text, _RIGHT, max(self.width() - 420, 280)))
         self._text.setToolTip(first.text)
-        self._fix.setVisible(first.fix is not None)
+        self._fix.setVisible(first.fix is not None or first.work is not None)
         self._fix.setText(first.fix_label)
         self._more.setVisible(len(self.findings) > 1)
         self._more.setText(f"{len(self.findings) - 1} more")
@@ -140,9 +157,11 @@ class Strip(QWidget):
             self._menu.addAction(f.text, partial(self.wanted.emit, f))
 
     def _apply_first(self) -> None:
-        fix = self.findings[0].fix if self.findings else None
-        if fix is not None:
-            self.session.edit(self.findings[0].fix_label, fix)
+        first = self.findings[0] if self.findings else None
+        if first is not None and first.work is not None:
+            self.work_wanted.emit(first)
+        elif first is not None and first.fix is not None:
+            self.session.edit(first.fix_label, first.fix)
 
     def _job_started(self, words: str) -> None:
         self._message.setText(words)

@@ -1,6 +1,5 @@
 """The window's commands of Takes: brackets, comparing, settings of a take."""
 
-from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QObject, Signal
@@ -9,9 +8,10 @@ from artuline.core.errors import ArtulineError
 from artuline.core.run.bracket import Cell, Span, run_bracket, values_of
 from artuline.core.run.build import group_of
 from artuline.core.run.measures import Measure
+from artuline.core.run.prepare import ensure_kernels
 from artuline.core.run.record import back_to_settings, keep_take
 from artuline.core.run.take import Take
-from artuline.core.scene import edit, paths
+from artuline.core.scene import paths
 from artuline.core.scene.model import Scene
 from artuline.desk.dialogs import SettingDialog
 from artuline.desk.panels.results import VIEWS
@@ -33,7 +33,7 @@ PLOT_OF = {
 class _Found(QObject):
     """Hands the runs of a bracket over to the window's thread."""
 
-    cell = Signal(int, object)
+    cell = Signal(int, int, object)
 
 
 class TakeCommands:
@@ -45,7 +45,6 @@ class TakeCommands:
     strip: "Strip"
     details: "Details"
     bracket_view: "BracketView"
-    go_to: Callable[[int, str], None]
 
     def _begin_takes(self) -> None:
         self.plotted = "speed"
@@ -98,7 +97,11 @@ class TakeCommands:
     def go_to_measure(self, m: Measure) -> None:
         """Go to a worst moment: its frame, its body, and the plot that shows it."""
         self.plotted = PLOT_OF.get(m.name, self.plotted)
-        self.go_to(m.frame, m.where)
+        self.session.set_frame(m.frame)
+        figure = next((f for f in self.session.scene.figures if m.where is not None and f.id == m.where.figure), None)
+        body = next((b for b in figure.bodies if b.id == m.where.body), None) if figure and m.where else None
+        if figure is not None and body is not None:
+            self.session.select(figure.id, frozenset({body.bone}))
         self.details.rebuild()
 
     def _remedy(self, m: Measure) -> tuple[str, float, float] | None:
@@ -107,7 +110,7 @@ class TakeCommands:
         if m.name in ("Pressed in", "Joint apart"):
             return "substeps", s.substeps, 4.0 * s.substeps
         for f in s.figures:
-            body = next((b for b in f.bodies if m.where in (b.id, b.bone, f"{f.name} {b.id}")), None)
+            body = next((b for b in f.bodies if m.where == (f.id, b.id)), None)
             group = group_of(f, body.bone) if body is not None else None
             if body is None or group is None:
                 continue
@@ -247,9 +250,12 @@ class TakeCommands:
             self.strip.tell(str(error), fault=True)
             return
 
+        token = view.token + 1
+
         def work(progress, cancelled):  # type: ignore[no-untyped-def]
+            ensure_kernels(progress, cancelled)
             for index, cell in run_bracket(scene, assets, spans, progress, cancelled):
-                self._found.cell.emit(index, cell)
+                self._found.cell.emit(token, index, cell)
 
         def done(_: object) -> None:
             self.strip.tell("The bracket is done: click a run, then Adopt.")
@@ -271,8 +277,8 @@ class TakeCommands:
         def change(s: Scene) -> Scene:
             for span, value in zip(spans, cell.values):
                 s = paths.put(s, span.path, value)
-            made = edit.scene(s, takes=(), take=None)
-            return keep_take(s, assets, cell.take, made.settings_fingerprint())
+            # where the scene has changed since the bracket began, the take says that it is out of date
+            return keep_take(s, assets, cell.take, cell.scene.settings_fingerprint())
 
         words = ", ".join(f"{v:.4g}" for v in cell.values)
         if self.session.edit(f"Adopt {words}", change):

@@ -1,13 +1,13 @@
 """Colours, type, sizes and icons of the window: the only place that knows them."""
 
-import os
 import tempfile
+from functools import cache
 from importlib.resources import files
 from pathlib import Path
 
 import qtawesome
 from PySide6.QtCore import QByteArray
-from PySide6.QtGui import QColor, QFont, QFontDatabase, QIcon, QPalette
+from PySide6.QtGui import QColor, QFont, QFontDatabase, QIcon, QPalette, QPixmap
 from PySide6.QtWidgets import QApplication
 
 from artuline.view.palette import DAY, NIGHT, Palette
@@ -78,11 +78,25 @@ def apply(app: QApplication, night: bool = False) -> None:
     app.setStyleSheet(_sheet(_now))
 
 
+@cache
+def _folder() -> tempfile.TemporaryDirectory:  # type: ignore[type-arg]
+    """A folder of this process alone, gone with it."""
+    return tempfile.TemporaryDirectory(prefix="artuline-")
+
+
 def _arrow(c: Palette) -> str:
     """A file with the arrow of the choice boxes: style sheets take pictures from files only."""
-    path = Path(tempfile.gettempdir()) / f"artuline-{os.getuid()}-arrow-{c.name}.png"
-    qtawesome.icon("mdi6.chevron-down", color=c.faint).pixmap(24, 24).save(str(path), "PNG")
+    path = Path(_folder().name) / f"arrow-{c.name}.png"
+    if not path.exists():
+        qtawesome.icon("mdi6.chevron-down", color=c.faint).pixmap(24, 24).save(str(path), "PNG")
     return path.as_posix()
+
+
+def application_icon() -> QIcon:
+    """The program's own mark: a limb of two parts, keyed above and under physics below its joint."""
+    pixels = QPixmap()
+    pixels.loadFromData(files("artuline.desk").joinpath("artuline.png").read_bytes())
+    return QIcon(pixels)
 
 
 def _sheet(c: Palette) -> str:
@@ -90,6 +104,8 @@ def _sheet(c: Palette) -> str:
     * {{ font-family: "{FAMILY}"; font-size: {PLAIN}px; color: {c.ink}; }}
     QMainWindow, QWidget#panel {{ background: {c.panel}; }}
     QWidget#rail {{ background: {c.paper}; border-right: 1px solid {c.rule}; }}
+    QWidget#bar {{ background: {c.paper}; border-bottom: 1px solid {c.rule}; }}
+    QWidget#bar QToolButton {{ min-height: 24px; padding: 0 6px; }}
     QFrame#line {{ background: {c.rule}; max-height: 1px; min-height: 1px; border: none; }}
     QLabel#title {{ font-size: {LARGE}px; font-weight: 600; }}
     QLabel#section {{ font-size: {SMALL}px; font-weight: 600; color: {c.faint}; letter-spacing: 1px; }}
@@ -115,6 +131,12 @@ def _sheet(c: Palette) -> str:
     QToolButton:hover {{ background: {c.panel}; border-color: {c.rule}; }}
     QToolButton:checked {{ background: {c.rule}; }}
     QWidget#rail QToolButton {{ min-width: 58px; min-height: 50px; font-size: {SMALL}px; border-radius: 0; }}
+    QWidget#rail QToolButton:focus {{ border: 2px solid {c.ink}; }}
+    QCheckBox:focus {{ border: 1px solid {c.ink}; border-radius: 3px; }}
+    QSlider:focus {{ border: 1px solid {c.ink}; border-radius: 3px; }}
+    QTreeView:focus {{ border: 1px solid {c.faint}; }}
+    QLineEdit#refused {{ border: 2px solid {c.crimson}; }}
+    QTextBrowser {{ background: {c.raised}; border: 1px solid {c.rule}; padding: 6px; }}
     QWidget#rail QToolButton:checked {{ background: {c.panel}; border-left: 3px solid {c.ink}; font-weight: 600; }}
     QLineEdit {{ min-height: {CONTROL - 2}px; border: 1px solid {c.rule}; border-radius: 3px;
         background: {c.raised}; padding: 0 6px; selection-background-color: {c.teal}; }}

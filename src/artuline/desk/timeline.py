@@ -37,8 +37,13 @@ class Timeline(QWidget):
         self._kinds: dict[tuple[str, str], str] = {}
         self.setMouseTracking(True)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
-        self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName("Timeline")
+        self.setAccessibleDescription(
+            "Frames, keys, and a lane for every group. Left and right go from frame to frame."
+        )
         session.scene_changed.connect(self._changed)
+        session.previewed.connect(self.update)
         session.frame_changed.connect(self.update)
         session.selection_changed.connect(self.update)
         self._changed()

@@ -7,6 +7,7 @@ from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLabel, QMenu, QPushButton, QSlider, QToolButton, QWidget
 
 from artuline.core.errors import ArtulineError
+from artuline.core.run.prepare import kernels_ready
 from artuline.core.run.tryout import STEP, Tryout
 from artuline.desk import theme
 from artuline.desk.session import Session
@@ -22,6 +23,8 @@ class TryoutBar(QWidget):
     failed = Signal(str)
     running_changed = Signal(bool)
     key_wanted = Signal()
+    #: The solver has to be compiled first.
+    solver_wanted = Signal()
 
     def __init__(self, session: Session, stage: Stage):
         super().__init__(stage)
@@ -37,9 +40,11 @@ class TryoutBar(QWidget):
         self.pause_button = QToolButton()
         self.pause_button.setCheckable(True)
         self.pause_button.setToolTip("Pause the tryout (P)")
+        self.pause_button.setAccessibleName("Pause")
         self.pause_button.toggled.connect(self._paused)
         self.step_button = QToolButton()
         self.step_button.setToolTip("One small step")
+        self.step_button.setAccessibleName("One small step")
         self.step_button.clicked.connect(self._step)
         self.speed = QPushButton("1×")
         self.speed.setToolTip("Slow motion: full, half, a quarter, an eighth, a sixteenth")
@@ -47,9 +52,11 @@ class TryoutBar(QWidget):
         self.speed.clicked.connect(self._slower)
         self.gravity = QCheckBox("Gravity")
         self.gravity.setChecked(True)
+        self.gravity.setToolTip("Gravity of the scene, or none")
         self.gravity.toggled.connect(self._gravity)
         self.ground = QCheckBox("Ground")
         self.ground.setChecked(True)
+        self.ground.setToolTip("The ground, or endless depth")
         self.ground.toggled.connect(self._ground)
         self.tilt = QSlider(Qt.Orientation.Horizontal)
         self.tilt.setRange(0, 180)
@@ -75,6 +82,7 @@ class TryoutBar(QWidget):
         self.tone = QSlider(Qt.Orientation.Horizontal)
         self.tone.setRange(0, 100)
         self.tone.setFixedWidth(64)
+        self.tone.setAccessibleName("Tone")
         self.tone.setToolTip("Tone: how firmly the pose of this frame is held")
         self.tone.valueChanged.connect(self._tone)
         self._words = QLabel("Tone 0.00")
@@ -97,6 +105,7 @@ class TryoutBar(QWidget):
         self._timer.timeout.connect(self._tick)
         self._last = 0.0
         session.scene_changed.connect(self.stop)
+        session.previewed.connect(self.stop)
         session.scene_changed.connect(self._enable)
         self.restyle()
         self._show_live(False)
@@ -116,14 +125,19 @@ class TryoutBar(QWidget):
     def _enable(self) -> None:
         ready = any(f.bodies for f in self.session.scene.figures)
         self.start_button.setEnabled(ready)
-        self.start_button.setToolTip(
-            "Let go and watch, nothing is recorded (T). Drag a body to tug it." if ready else "Fit bodies first."
-        )
+        if self.running:
+            words = "End the tryout: everything returns to exactly where it was (T or Escape)"
+        elif ready:
+            words = "Let go and watch, nothing is recorded (T). Drag a body to tug it."
+        else:
+            words = "Fit bodies first: then everything can be let go here (T)"
+        self.start_button.setToolTip(words)
 
     def _show_live(self, on: bool) -> None:
         for w in self._live:
             w.setVisible(on)
         self.start_button.setText("Stop" if on else "Tryout")
+        self._enable()
         self.restyle()
         self.adjustSize()
         self.place()
@@ -137,6 +151,9 @@ class TryoutBar(QWidget):
         """Start or stop."""
         if self.running:
             self.stop()
+            return
+        if not kernels_ready():
+            self.solver_wanted.emit()
             return
         try:
             self._begin()

@@ -9,8 +9,8 @@ from PySide6.QtGui import QPixmap
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
 from artuline.demo.scenes import DEMOS, Demo
-from artuline.desk.fields import button, faint
-from artuline.desk.session import autosave_path
+from artuline.desk.fields import button, faint, short
+from artuline.formats.recovery import left_behind
 
 if TYPE_CHECKING:
     from artuline.desk.window import Window
@@ -37,10 +37,32 @@ class Welcome(QWidget):
         layout.addWidget(title)
         layout.addWidget(faint("Open a skinned figure with its clips (.glb, .gltf), or a scene you saved."))
         line = QHBoxLayout()
-        line.addWidget(button("Open a figure…", window.ask_figure, icon="human", primary=True))
-        line.addWidget(button("Open a scene…", window.ask_open, icon="folder-open-outline"))
-        if autosave_path().exists():
-            line.addWidget(button("Recover unsaved work", window.recover, icon="backup-restore"))
+        line.addWidget(
+            button(
+                "Open a figure…",
+                window.ask_figure,
+                icon="human",
+                primary=True,
+                tip="Adds a skinned figure from a file (Ctrl+I)",
+            )
+        )
+        line.addWidget(
+            button(
+                "Open a scene…",
+                window.ask_open,
+                icon="folder-open-outline",
+                tip="Opens a scene that was saved (Ctrl+O)",
+            )
+        )
+        left = len(left_behind())
+        if left:
+            words = "Recover unsaved work…" if left == 1 else f"Recover unsaved work ({left})…"
+            line.addWidget(button(words, window.ask_recover, icon="backup-restore",
+                                  tip="Work that a window which ended badly has left behind"))  # fmt: skip
+        recent = window.memory.recent()
+        if recent:
+            line.addWidget(button(f"Open {short(recent[0].name, 24)}", lambda: window.open_path(recent[0]), icon="history",
+                                  tip=f"What was open last: {recent[0]} (Ctrl+Shift+O)"))  # fmt: skip
         line.addStretch(1)
         layout.addLayout(line)
         layout.addSpacing(8)

@@ -1,14 +1,17 @@
 """The window: stations, roster, stage, details, timeline and checks, and the commands between them."""
 
+from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
-from PySide6.QtCore import QEvent, QObject, Qt, QTimer
-from PySide6.QtGui import QAction, QActionGroup, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
+from PySide6.QtCore import QBuffer, QByteArray, QEvent, QIODevice, QObject, QSize, Qt, QTimer
+from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
 from PySide6.QtWidgets import (
     QApplication,
     QHBoxLayout,
     QLabel,
     QMainWindow,
+    QMenu,
     QSplitter,
     QToolButton,
     QVBoxLayout,
@@ -19,16 +22,22 @@ from artuline.core.bake.bake import add_layer, bake_figure
 from artuline.core.checks.finding import Finding
 from artuline.core.motion.poses import key_pose
 from artuline.core.motion.skeleton import Pose
+from artuline.core.run.bracket import stop_workers
+from artuline.core.run.prepare import ensure_kernels
 from artuline.core.run.record import keep_take, run
 from artuline.core.scene import edit
 from artuline.core.scene.model import Scene
 from artuline.desk import theme
+from artuline.desk.actions import Actions
 from artuline.desk.blend_commands import BlendCommands
 from artuline.desk.bracket_view import BracketView
 from artuline.desk.details import Details
 from artuline.desk.file_commands import FileCommands
+from artuline.desk.help_commands import HelpCommands
 from artuline.desk.jobs import Jobs
 from artuline.desk.joint_commands import JointCommands
+from artuline.desk.memory import Memory
+from artuline.desk.menus import FIELDS, SHOWS, all_actions
 from artuline.desk.roster import Roster
 from artuline.desk.session import Session
 from artuline.desk.setup_commands import SetupCommands
@@ -57,38 +66,25 @@ SHOWN = {
     "Takes": Show(echo=True),
     "Curves": Show(echo=True),
 }
-TOGGLES = (
-    ("figure", "human", "Figure"),
-    ("see_through", "circle-opacity", "See-through skin"),
-    ("wire", "web", "Skin as its edges"),
-    ("shapes", "shape-outline", "Collision shapes"),
-    ("isolate", "select-search", "Of the shapes only those that are selected"),
-    ("bones", "bone", "Bones"),
-    ("limits", "angle-acute", "Joint limits"),
-    ("fit", "ruler", "Colour the shapes by how they follow the skin"),
-    ("mass", "weight", "Colour the shapes by their mass"),
-    ("mirror", "reflect-horizontal", "Pairs of bones on both sides"),
-    ("forces", "arrow-down-bold-outline", "Arrows: gravity, pushes, the speed of obstacles"),
-    ("person", "human-male-height", "A person of 1.75 m to compare with"),
-    ("ground", "grid", "Ground"),
-    ("echo", "ghost-outline", "Echo: the keyed motion beside the take"),
-    ("rest", "human-handsup", "Rest pose"),
-)
+PICTURE = QSize(240, 150)  # of unsaved work
 
 
-class Window(SetupCommands, JointCommands, BlendCommands, TakeCommands, FileCommands, QMainWindow):
+class Window(SetupCommands, JointCommands, BlendCommands, TakeCommands, FileCommands, HelpCommands, QMainWindow):
     """Everything on one desk."""
 
-    def __init__(self, night: bool = False):
+    def __init__(self, night: bool | None = None):
         super().__init__()
-        self.night = night
+        self.memory = Memory()
+        self.night = self.memory.choice("theme", "day") == "night" if night is None else night
         self.session = Session()
         self.jobs = Jobs()
         self.bake_bounds = {"degrees": 1.0, "millimetres": 10.0}
-        self.baked_summary = ""
+        #: By figure, what its last bake came to.
+        self.baked: dict[str, str] = {}
         self._begin_setup()
         self._begin_takes()
         self._begin_blend()
+        self._begin_files()
         self.stage = Stage(self.session)
         self.roster = Roster(self.session)
         self.timeline = Timeline(self.session)
@@ -100,14 +96,20 @@ class Window(SetupCommands, JointCommands, BlendCommands, TakeCommands, FileComm
         self.bracket_view = BracketView(self, self.stage)
         self._found.cell.connect(self.bracket_view.add)
         self.stage.covered = self.bracket_view.isVisible  # type: ignore[method-assign]
+        self.actions_ = Actions(self)
         self._stations: dict[str, QToolButton] = {}
-        self._toggles: dict[str, QToolButton] = {}
         self._icons: list[tuple[QToolButton, str]] = []
         self._lay_out()
-        self._make_menus()
+        self.actions_.add(all_actions(self))
+        self._dress_bar()
         self._connect()
         self.setAcceptDrops(True)
+        self.setWindowIcon(theme.application_icon())
         self.resize(1280, 800)
+        for name, restore in (("window", self.restoreGeometry), ("across", self._across.restoreState)):
+            layout = self.memory.layout(name)
+            if layout is not None:
+                restore(layout)
         self.set_station("Cast")
         self._scene_changed()
 
@@ -127,6 +129,7 @@ class Window(SetupCommands, JointCommands, BlendCommands, TakeCommands, FileComm
             b.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextUnderIcon)
             b.setCheckable(True)
             b.setAutoExclusive(True)
+            b.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
             b.setFixedWidth(73)
             b.clicked.connect(lambda _=False, n=name: self.set_station(n))
             column.addWidget(b)
@@ -146,9 +149,9 @@ class Window(SetupCommands, JointCommands, BlendCommands, TakeCommands, FileComm
         stack = QVBoxLayout(middle)
         stack.setContentsMargins(0, 0, 0, 0)
         stack.setSpacing(0)
-        stack.addWidget(self._toggle_bar())
+        stack.addWidget(self._show_bar())
         stack.addWidget(self.stage, 1)
-        across = QSplitter(Qt.Orientation.Horizontal)
+        across = self._across = QSplitter(Qt.Orientation.Horizontal)
         across.setHandleWidth(1)
         across.setChildrenCollapsible(False)
         for w in (left, middle, self.details):
@@ -172,35 +175,47 @@ class Window(SetupCommands, JointCommands, BlendCommands, TakeCommands, FileComm
         down.addWidget(self.timeline)
         down.addWidget(self.strip)
         self.setCentralWidget(whole)
-        self.restyle()
 
-    def _toggle_bar(self) -> QWidget:
+    def _show_bar(self) -> QWidget:
+        """What the stage shows, in groups by what they answer: a button with words opens each."""
         bar = QWidget()
-        bar.setObjectName("rail")
+        bar.setObjectName("bar")
         bar.setFixedHeight(34)
         line = QHBoxLayout(bar)
         line.setContentsMargins(8, 2, 8, 2)
         line.setSpacing(2)
-        for field, icon, tip in TOGGLES:
+        self._groups: dict[str, QToolButton] = {}
+        for words, (icon, tip) in SHOWS.items():
             b = QToolButton()
-            b.setCheckable(True)
+            b.setText(words)
             b.setToolTip(tip)
-            b.setAccessibleName(tip)
-            b.setStyleSheet("min-width: 24px; min-height: 22px; border-left: 1px solid transparent;")
-            b.clicked.connect(self._show_changed)
+            b.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextBesideIcon)
+            b.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+            b.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
             line.addWidget(b)
-            self._toggles[field] = b
+            self._groups[words] = b
             self._icons.append((b, icon))
         line.addStretch(1)
-        self._hint = QLabel("Drag to orbit, middle drag to pan, F frames")
-        self._hint.setObjectName("small")
-        line.addWidget(self._hint)
+        hint = QLabel("Drag to turn the view")
+        hint.setObjectName("small")
+        hint.setMinimumWidth(0)
+        line.addWidget(hint)
         return bar
+
+    def _dress_bar(self) -> None:
+        """Give the buttons of the stage's bar their menus: the same actions as in the menu View."""
+        for words, b in self._groups.items():
+            menu = QMenu(b)
+            menu.setToolTipsVisible(True)
+            menu.addActions(self.actions_.menu(f"&View/{words}").actions())
+            menu.aboutToShow.connect(self.actions_.refresh)
+            b.setMenu(menu)
 
     def restyle(self) -> None:
         """Dress all icons; after a change of theme too."""
         for b, name in self._icons:
             b.setIcon(theme.icon(name))
+        self.actions_.restyle()
         self.transport.restyle()
         self.tryout.restyle()
         self.stage.restyle()
@@ -208,78 +223,19 @@ class Window(SetupCommands, JointCommands, BlendCommands, TakeCommands, FileComm
         self.strip.refresh()
         self.timeline.update()
 
-    # menus
-
-    def _action(self, menu, text: str, keys: str | QKeySequence.StandardKey | None, call) -> QAction:
-        a = QAction(text, self)
-        if keys is not None:
-            a.setShortcut(QKeySequence(keys))
-        a.triggered.connect(lambda: call())
-        menu.addAction(a)
-        return a
-
-    def _make_menus(self) -> None:
-        bar = self.menuBar()
-        m = bar.addMenu("&Scene")
-        self._action(m, "New", QKeySequence.StandardKey.New, self.new_scene)
-        self._action(m, "Open…", QKeySequence.StandardKey.Open, self.ask_open)
-        self._action(m, "Add a figure…", "Ctrl+I", self.ask_figure)
-        m.addSeparator()
-        self._action(m, "Save", QKeySequence.StandardKey.Save, self.save)
-        self._action(m, "Save as…", QKeySequence.StandardKey.SaveAs, self.ask_save)
-        self._action(m, "Export .glb…", "Ctrl+E", self.ask_export)
-        m.addSeparator()
-        self._action(m, "Close", QKeySequence.StandardKey.Quit, self.close)
-        m = bar.addMenu("&Edit")
-        undo = self.session.stack.createUndoAction(self, "Undo")
-        undo.setShortcut(QKeySequence.StandardKey.Undo)
-        redo = self.session.stack.createRedoAction(self, "Redo")
-        redo.setShortcut(QKeySequence.StandardKey.Redo)
-        m.addActions([undo, redo])
-        m.addSeparator()
-        self._action(m, "Fit bodies and joints", "Ctrl+B", self.set_up)
-        self._action(m, "To the other side", "Ctrl+M", self.mirror_selected)
-        self._action(m, "Balance the masses…", None, self.ask_balance)
-        self._action(m, "Propose limits…", None, self.ask_limits)
-        m.addSeparator()
-        self._action(m, "Save setup…", None, self.ask_save_setup)
-        self._action(m, "Put a setup on…", None, self.ask_setup)
-        m = bar.addMenu("&Run")
-        self._action(m, "Run", "F5", self.run)
-        self._action(m, "Bake the take", "F6", self.bake)
-        self._action(m, "Tryout", "T", self.tryout.toggle)
-        self._action(m, "Pause the tryout", "P", self.tryout.pause_button.toggle)
-        self._action(m, "Start the tryout over", "R", self.tryout.start_over)
-        self._action(m, "Take the tryout's pose as a key", None, self.take_pose)
-        m = bar.addMenu("&View")
-        self._action(m, "Frame the selection", "F", self.stage.frame_selection)
-        group = QActionGroup(self)
-        for words, night in (("Day", False), ("Night", True)):
-            a = self._action(m, words, None, lambda n=night: self.set_night(n))
-            a.setCheckable(True)
-            a.setChecked(night == self.night)
-            group.addAction(a)
-        m = bar.addMenu("S&tations")
-        for i, (name, _, _) in enumerate(STATIONS):
-            self._action(m, name, str(i + 1), lambda n=name: self.set_station(n))
-        m = bar.addMenu("&Play")
-        s = self.session
-        self._action(m, "Play and pause", "Space", self.transport.toggle)
-        self._action(m, "One frame back", "Left", lambda: s.set_frame(round(s.frame) - 1))
-        self._action(m, "One frame on", "Right", lambda: s.set_frame(round(s.frame) + 1))
-        self._action(m, "To the first frame", "Home", lambda: s.set_frame(s.scene.start))
-        self._action(m, "To the last frame", "End", lambda: s.set_frame(s.scene.end))
-
     def _connect(self) -> None:
         s = self.session
         s.failed.connect(lambda text: self.strip.tell(text, fault=True))
         s.told.connect(self.strip.tell)
         s.scene_changed.connect(self._scene_changed)
+        s.leaving.connect(self._leave)
+        s.picture = self._small_picture
         s.file_changed.connect(self._retitle)
         self.jobs.failed.connect(lambda text: self.strip.tell(text, fault=True))
         self.tryout.failed.connect(lambda text: self.strip.tell(text, fault=True))
         self.tryout.running_changed.connect(lambda on: self.transport.stop() if on else None)
         self.tryout.key_wanted.connect(self.take_pose)
+        self.tryout.solver_wanted.connect(lambda: self.prepare_solver(self.tryout.toggle))
         self.timeline.frame_wanted.connect(s.set_frame)
         self.timeline.frame_wanted.connect(lambda _: self.tryout.stop())
         self.transport.playing_changed.connect(self._playing)
@@ -298,7 +254,9 @@ class Window(SetupCommands, JointCommands, BlendCommands, TakeCommands, FileComm
         self._watching.setInterval(40)
         self._watching.timeout.connect(self.stage.watch_run)
         self.jobs.ended.connect(self._run_ended)
+        self.jobs.ended.connect(lambda: QTimer.singleShot(0, self._open_next))
         self.strip.wanted.connect(self._go_to_finding)
+        self.strip.work_wanted.connect(self.mend)
         self.stage.installEventFilter(self)
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
@@ -314,21 +272,41 @@ class Window(SetupCommands, JointCommands, BlendCommands, TakeCommands, FileComm
         """Go to a station: what the stage draws and what the details show."""
         self._stations[name].setChecked(True)
         self.stage.station = name
-        show = SHOWN[name]
-        for field, b in self._toggles.items():
-            b.setChecked(getattr(show, field))
-        self.stage.set_show(show)
+        self._set_show(SHOWN[name])
         self.details.set_station(name)
+        self.actions_.refresh()
+
+    @property
+    def station(self) -> str:
+        """The station that is shown."""
+        return self.stage.station
 
     def _new_selection(self) -> None:
         self.active_shape = 0
+        self.actions_.refresh()
 
-    def _show_changed(self) -> None:
-        # one colour at a time
-        for one, other in (("mass", "fit"), ("fit", "mass")):
-            if self.sender() is self._toggles[one] and self._toggles[one].isChecked():
-                self._toggles[other].setChecked(False)
-        self.stage.set_show(Show(**{field: b.isChecked() for field, b in self._toggles.items()}))
+    def _set_show(self, show: Show) -> None:
+        self.stage.set_show(show)
+        usual = SHOWN[self.stage.station]
+        for words, b in self._groups.items():
+            fields = [f for f, (group, *_) in FIELDS.items() if group == words]
+            # what is not as usual here is marked, so that nobody looks for it long
+            changed = any(getattr(show, f) != getattr(usual, f) for f in fields)
+            b.setText(f"{words} •" if changed else words)
+        self.actions_.refresh()
+
+    def toggle_show(self, field: str) -> None:
+        """Show something on the stage, or do not; of the colours one at a time."""
+        show = self.stage.show_
+        values = {field: not getattr(show, field)}
+        other = {"mass": "fit", "fit": "mass"}.get(field)
+        if other is not None and values[field]:
+            values |= {other: False, "shapes": True}
+        self._set_show(replace(show, **values))
+
+    def show_as_usual(self) -> None:
+        """Show what the station usually shows."""
+        self._set_show(SHOWN[self.stage.station])
 
     def show_layers(self, on: bool) -> None:
         """Show the baked keys instead of the take."""
@@ -338,6 +316,7 @@ class Window(SetupCommands, JointCommands, BlendCommands, TakeCommands, FileComm
     def set_night(self, night: bool) -> None:
         """Change the theme."""
         self.night = night
+        self.memory.keep_choice("theme", "night" if night else "day")
         app = QApplication.instance()
         assert isinstance(app, QApplication)
         theme.apply(app, night)
@@ -350,17 +329,41 @@ class Window(SetupCommands, JointCommands, BlendCommands, TakeCommands, FileComm
         self.stage.refresh()
 
     def _scene_changed(self) -> None:
-        empty = not self.session.scene.figures
+        empty = not (self.session.scene.figures or self.session.scene.obstacles)
         self.welcome.setVisible(empty)
         self.tryout.setVisible(not empty)
         self.session.set_frame(self.session.frame)
         self._retitle()
+        self.actions_.refresh()
+
+    def _leave(self) -> None:
+        """The document is left: nothing that was begun for it comes into the next one."""
+        self.jobs.abandon()
+        self.tryout.stop()
+        self.transport.stop()
+        self.bracket_view.drop()
+        self.baked.clear()
+        self.stage.echo_take = None
+        self.stage.obstacle = None
+
+    def _small_picture(self) -> bytes | None:
+        """What the stage shows, small, as PNG."""
+        image = self.stage.picture()
+        if image is None:
+            return None
+        mode = Qt.TransformationMode.SmoothTransformation
+        data = QByteArray()
+        out = QBuffer(data)
+        out.open(QIODevice.OpenModeFlag.WriteOnly)
+        image.scaled(PICTURE, Qt.AspectRatioMode.KeepAspectRatio, mode).save(out, "PNG")  # type: ignore[call-overload]
+        return bytes(data.data())
 
     def _retitle(self) -> None:
         path = self.session.path
         name = path.name if path else self.session.scene.name
         changed = "" if self.session.stack.isClean() else " (changed)"
         self.setWindowTitle(f"{name}{changed} · Artuline")
+        self.setWindowFilePath(str(path) if path else "")
 
     def _picked(self, figure: str | None, bone: str | None, more: bool) -> None:
         if bone is None:
@@ -386,20 +389,9 @@ class Window(SetupCommands, JointCommands, BlendCommands, TakeCommands, FileComm
     def _go_to_finding(self, finding: Finding) -> None:
         if finding.frame is not None:
             self.session.set_frame(finding.frame)
-        if finding.bone is not None:
-            self._select_name(finding.figure, finding.bone)
-
-    def go_to(self, frame: int, name: str) -> None:
-        """Go to a frame with a body selected."""
-        self.session.set_frame(frame)
-        self._select_name(None, name)
-
-    def _select_name(self, figure: str | None, name: str) -> None:
-        for f in self.session.scene.figures:
-            bone = next((b.bone for b in f.bodies if b.id == name), name)
-            if bone in f.bone_index and figure in (None, f.id):
-                self.session.select(f.id, frozenset({bone}))
-                return
+        figure = next((f for f in self.session.scene.figures if f.id == finding.figure), None)
+        if figure is not None and finding.bone in figure.bone_index:
+            self.session.select(figure.id, frozenset({str(finding.bone)}))
 
     # commands
 
@@ -417,10 +409,14 @@ class Window(SetupCommands, JointCommands, BlendCommands, TakeCommands, FileComm
             third = (s.end - s.start) // 3
             start, end = s.start + third, s.end - third // 2
         ramp = min(12.0, (end - start) / 3.0)
-        self.session.edit(
+        done = self.session.edit(
             f"Limp from {bone} down" if bone else "Hand over the whole figure",
             lambda sc: edit.hand_over(sc, f.id, bone, start, end, 0.0, ramp),
         )
+        if done and not start < self.session.frame < end - ramp:
+            self.session.set_frame(round(start) + 1)
+        if done:
+            self.strip.tell(f"Physics from frame {start:g} to {end:g}. Next: run it (F5), or try it on the spot (T).")
 
     def take_pose(self) -> None:
         """Key the pose that the tryout has come to, on the layer of poses, at the present frame."""
@@ -462,11 +458,23 @@ class Window(SetupCommands, JointCommands, BlendCommands, TakeCommands, FileComm
             self.stage.running = frame, poses
 
         def work(progress, cancelled):  # type: ignore[no-untyped-def]
+            ensure_kernels(progress, cancelled)
             return run(scene, assets, progress, cancelled, partial=True, watch=watch)
 
         if self.jobs.start("Simulating", work, then):
             self._watching.start()
         else:
+            self.strip.tell("Something is still running: cancel it first.", fault=True)
+
+    def prepare_solver(self, then: Callable[[], object] = lambda: None) -> None:
+        """Compile the solver beside the window, once for a machine; then do something."""
+
+        def done(_: object) -> None:
+            self.strip.tell("The solver is ready.")
+            then()
+
+        words = "Preparing the solver, once, for about a minute"
+        if not self.jobs.start(words, lambda p, c: ensure_kernels(p, c), done):
             self.strip.tell("Something is still running: cancel it first.", fault=True)
 
     def _run_ended(self) -> None:
@@ -494,12 +502,14 @@ class Window(SetupCommands, JointCommands, BlendCommands, TakeCommands, FileComm
             return bake_figure(scene, assets, f, take, bounds["degrees"], bounds["millimetres"], progress, cancelled)
 
         def then(baked) -> None:
-            self.baked_summary = baked.summary()[0].upper() + baked.summary()[1:] + "."
+            words = baked.summary()[0].upper() + baked.summary()[1:] + "."
             self.stage.uses_take = False
-            self.session.edit("Bake the take", lambda s: add_layer(s, assets, f.id, baked, f"{ref.name} baked"))
+            if self.session.edit("Bake the take", lambda s: add_layer(s, assets, f.id, baked, f"{ref.name} baked")):
+                self.baked[f.id] = words
             self.set_station("Curves")
 
-        self.jobs.start("Fitting keys", work, then)
+        if not self.jobs.start("Fitting keys", work, then):
+            self.strip.tell("Something is still running: cancel it first.", fault=True)
 
     def remove_layer(self, figure: str, layer: str) -> None:
         """Remove a layer."""
@@ -508,13 +518,72 @@ class Window(SetupCommands, JointCommands, BlendCommands, TakeCommands, FileComm
             lambda s: edit.figure(s, figure, layers=tuple(x for x in s.figure(figure).layers if x.id != layer)),
         )
 
+    # what keys and the menus do to what is in hand
+
+    def step_back(self) -> None:
+        """Escape: stop the tryout, else close the bracket, else let go of the obstacle, else clear the selection."""
+        if self.tryout.running:
+            self.tryout.stop()
+        elif self.bracket_view.isVisible():
+            self.bracket_view.hide()
+        elif self.stage.obstacle is not None:
+            self.stage.obstacle = None
+            self.stage.obstacle_chosen.emit()
+        else:
+            self.session.select(self.session.selection.figure, frozenset())
+
+    def select_all(self) -> None:
+        """Select all bones of the present figure that have bodies, or all that carry skin."""
+        f = self.session.figure()
+        if f is not None:
+            bones = frozenset(f.body_of) or frozenset(b.name for b in f.bones if b.deforms)
+            self.session.select(f.id, bones)
+
+    def what_to_remove(self) -> tuple[str, Callable[[], object]] | None:
+        """What Delete takes away now, in words, and how; None if nothing is chosen that can be."""
+        s, f = self.session, self.session.figure()
+        o = next((o for o in s.scene.obstacles if o.id == self.stage.obstacle), None)
+        if o is not None and self.station == "Blend":
+            return f"the obstacle {o.name}", lambda: self.remove_obstacle(o.id)
+        if f is None:
+            return None
+        bones = s.selection.bones if s.selection.figure == f.id else frozenset()
+        bodies = [b for b in f.bodies if b.bone in bones]
+        if self.station == "Bodies" and bodies:
+            words = f"the body on {bodies[0].bone}" if len(bodies) == 1 else f"{len(bodies)} bodies"
+            return words, self.remove_bodies
+        group = next((g for g in f.groups if g.start_bone in bones or (g.bones and bones == set(g.bones))), None)
+        if self.station == "Blend" and group is not None:
+            return f"the group {group.name}", lambda: self.remove_group(f.id, group.id)
+        if self.station == "Takes" and s.scene.active_take() is not None:
+            return str(s.scene.take), self.remove_take
+        if self.station == "Cast" and s.selection.figure == f.id and not bones:
+            return f"the figure {f.name}", self.remove_figure
+        return None
+
+    def remove_chosen(self) -> None:
+        """Take away what is chosen in this station."""
+        found = self.what_to_remove()
+        if found is not None:
+            found[1]()
+
+    def next_station(self) -> None:
+        """Go to the station that comes next in the work."""
+        names = [n for n, _, _ in STATIONS]
+        self.set_station(names[min(names.index(self.station) + 1, len(names) - 1)])
+
+    # leaving
+
     def closeEvent(self, event: QCloseEvent) -> None:
-        if not self._may_leave():
+        if not self.may_leave():
             event.ignore()
             return
-        self.jobs.cancel()
+        self.jobs.abandon()
         self.tryout.stop()
         self.session.remove_autosave()
+        self.memory.keep_layout("window", self.saveGeometry())
+        self.memory.keep_layout("across", self._across.saveState())
+        stop_workers()
         event.accept()
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
@@ -522,5 +591,4 @@ class Window(SetupCommands, JointCommands, BlendCommands, TakeCommands, FileComm
             event.acceptProposedAction()
 
     def dropEvent(self, event: QDropEvent) -> None:
-        for url in event.mimeData().urls():
-            self.open_path(Path(url.toLocalFile()))
+        self.open_all([Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()])

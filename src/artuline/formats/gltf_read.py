@@ -8,17 +8,22 @@ from typing import Any
 import numpy as np
 from pydantic import ValidationError
 
+from artuline.core.errors import CancelledError, why_not
 from artuline.core.geometry import rotation, transforms
 from artuline.core.motion.clip import Channel, Clip
 from artuline.core.motion.skeleton import rest_matrices, skeleton_of
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.edit import fresh_id
+from artuline.core.scene.edit import Names
 from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Bone, ClipRef, Figure, Material
 from artuline.core.setup.units import likely_unit, unit_name
+from artuline.formats.checked import Cancelled, Part, reading
 from artuline.formats.gltf_container import Container, open_container
+from artuline.formats.gltf_mesh import Primitive, Surfaces
 
 COMMON_RATES = (12, 15, 24, 25, 30, 48, 50, 60, 90, 100, 120)
+PLACEMENT = "placement"  # in the extras of a node that only says where the figure stood in our scene
+REMEDY = "Export the file again, or choose another one."
 
 
 @dataclass(frozen=True)
@@ -29,25 +34,28 @@ class Imported:
     notes: tuple[str, ...]
 
 
-def read_figure(path: Path | str, assets: AssetStore) -> Imported:
+def read_figure(path: Path | str, assets: AssetStore, cancelled: Cancelled = lambda: False) -> Imported:
     """Read a .glb or .gltf file into a figure; its arrays go to ``assets``.
 
-    Raises ArtulineError with file, place and remedy if the file cannot be used; then nothing was added.
+    Raises ArtulineError with file, place and remedy if the file cannot be used, CancelledError on request; then nothing was added.
     """
     path = Path(path)
-    reader = _Reader(open_container(path))
-    figure, mesh, clips = reader.read()
+    with reading(path, REMEDY):
+        reader = _Reader(open_container(path), cancelled)
+        figure, mesh, clips = reader.read()
+        size = figure_size(figure, mesh)
+        unit = likely_unit(size)
     refs = []
     for name, clip, rate, loop in clips:
         duration = float(clip.key_times()[-1])
         refs.append(ClipRef(name=name, asset=assets.add(clip.to_arrays()), duration=duration, rate=rate, loop=loop))
     asset = assets.add(mesh.to_arrays()) if mesh is not None else None
     figure = figure.changed(clips=tuple(refs), clip=refs[0].name if refs else None, asset=asset)
-    size = figure_size(figure, mesh)
-    unit = likely_unit(size)
     if unit != 1.0:
         reader.notes.append(f"The figure measures {size:.4g} file units; read as {unit_name(unit)}.")
-    return Imported(figure.changed(unit=unit), tuple(reader.notes))
+    x, y, z = (unit * c for c in reader.place)
+    figure = figure.changed(unit=unit, position=(x, y, z), turn=reader.turn)
+    return Imported(figure, tuple(reader.notes))
 
 
 def figure_size(figure: Figure, mesh: Mesh | None) -> float:
@@ -58,17 +66,24 @@ def figure_size(figure: Figure, mesh: Mesh | None) -> float:
 
 
 class _Reader:
-    def __init__(self, container: Container):
-        self.c = container
+    def __init__(self, container: Container, cancelled: Cancelled):
+        self.c, self._cancelled = container, cancelled
         self.notes: list[str] = []
         self.order: list[int] = []
         self.bone_of_node: dict[int, int] = {}
+        self.place, self.turn = (0.0, 0.0, 0.0), 0.0
+        self.nodes = container.items("nodes")
+
+    def _tick(self) -> None:
+        if self._cancelled():
+            raise CancelledError
 
     def read(self) -> tuple[Figure, Mesh | None, list[tuple[str, Clip, float, bool]]]:
-        if not self.c.items("nodes"):
+        if not self.nodes:
             raise self.c.fail("the file has no nodes", "Export a skinned figure.")
         bones = self._bones()
-        mesh, materials = self._mesh(bones)
+        self._tick()
+        mesh, materials = self._mesh()
         deforming = set()
         if mesh is not None:
             deforming = {int(b) for b, s in zip(mesh.palette_bone, mesh.palette_skin) if s >= 0}
@@ -78,21 +93,23 @@ class _Reader:
                 "Export the mesh together with its skin (joints and weights).",
             )
         bones = [b.model_copy(update={"deforms": i in deforming}) for i, b in enumerate(bones)]
-        stem = self.c.path.stem
+        stem = self.c.path.stem or "figure"
         try:
             figure = Figure(id=stem, name=stem, source=self.c.path.name, bones=tuple(bones), materials=tuple(materials))
         except ValidationError as error:
-            raise self.c.fail(f"the skeleton cannot be used ({error.errors()[0]['msg']})") from error
+            raise self.c.fail(f"the skeleton cannot be used ({why_not(error)})") from error
         clips = self._clips(figure)
         if not clips:
             self.notes.append("The file has no animation: the figure stands in its rest pose.")
+        if len(self.notes) > 40:
+            self.notes[40:] = [f"And {len(self.notes) - 40} more remarks."]
         return figure, mesh, clips
 
     # nodes
 
     def _bones(self) -> list[Bone]:
-        nodes = self.c.items("nodes")
-        parent = self._parents(nodes)
+        nodes = self.nodes
+        parent = self._parents()
         children: dict[int, list[int]] = {}
         roots = []
         for i in range(len(nodes)):
@@ -100,221 +117,179 @@ class _Reader:
                 children.setdefault(parent[i], []).append(i)
             else:
                 roots.append(i)
+        seen = 0
+        idle = self._idle(children)
         stack = roots[::-1]
         while stack:
             i = stack.pop()
-            self.order.append(i)
+            seen += 1
+            if i not in idle:
+                self.order.append(i)
             stack.extend(reversed(children.get(i, [])))
-        if len(self.order) != len(nodes):
-            missing = sorted(set(range(len(nodes))) - set(self.order))
-            raise self.c.fail(f"nodes[{missing[0]}] is its own ancestor")
+        if seen != len(nodes):
+            missing = sorted(set(range(len(nodes))) - set(self.order) - idle)
+            raise self.c.fail(f"nodes[{missing[0] if missing else 0}] is its own ancestor")
         self.bone_of_node = {n: i for i, n in enumerate(self.order)}
         names: dict[int, str] = {}
-        taken: set[str] = set()
+        taken = Names()
+        repeated: dict[str, int] = {}
         for i in self.order:
-            given = nodes[i].get("name")
-            wanted = given if isinstance(given, str) and given.strip() else f"node {i}"
-            names[i] = fresh_id(wanted, taken)
+            wanted = (nodes[i].text("name").strip() and nodes[i].text("name")) or f"node {i}"
+            names[i] = taken.fresh(wanted)
             if names[i] != wanted:
-                self.notes.append(f"The bone name {wanted!r} appears more than once; one is now {names[i]!r}.")
-            taken.add(names[i])
+                repeated[wanted] = repeated.get(wanted, 0) + 1
+        for wanted, count in list(repeated.items())[:8]:
+            self.notes.append(f"The bone name {wanted!r} appears {count + 1} times; the others got a number.")
         bones = []
         for i in self.order:
-            t, q, s = self._local(nodes[i], i)
-            up = names[parent[i]] if i in parent else None
-            bones.append(Bone(name=names[i], parent=up, translation=t, rotation=q, scale=s))
+            up = parent.get(i)
+            if up is None and self._is_placement(nodes[i]):
+                continue
+            t, q, s = self._local(nodes[i])
+            bones.append(
+                Bone(
+                    name=names[i],
+                    parent=names[up] if up in self.bone_of_node else None,
+                    translation=t,
+                    rotation=q,
+                    scale=s,
+                )
+            )
+        if len(bones) < len(self.order):
+            self._take_placement()
+            placed = {names[i] for i in self.order} - {b.name for b in bones}
+            bones = [b.changed(parent=None) if b.parent in placed else b for b in bones]
+            self.order = [i for i in self.order if names[i] not in placed]
+            self.bone_of_node = {n: i for i, n in enumerate(self.order)}
         return bones
 
-    def _parents(self, nodes: list[dict[str, Any]]) -> dict[int, int]:
+    def _is_placement(self, node: Part) -> bool:
+        return node.part("extras").part("artuline").value.get(PLACEMENT) is True if "extras" in node else False
+
+    def _take_placement(self) -> None:
+        """Where our own export says that the figure stood."""
+        node = next(n for n in self.nodes if self._is_placement(n))
+        t, q, _ = self._local(node)
+        self.place, self.turn = t, 2.0 * math.atan2(q[1], q[3])
+
+    def _idle(self, children: dict[int, list[int]]) -> set[int]:
+        """Nodes that only carry a skinned mesh: the standard ignores their place, so they are no bones."""
+        joints = {j for skin in self.c.items("skins") for j in skin.indices("joints", self.nodes, "nodes")}
+        moved = set()
+        for animation in self.c.items("animations"):
+            for channel in animation.parts("channels"):
+                target = channel.part("target")
+                if "node" in target:
+                    moved.add(target.index("node", self.nodes, "nodes"))
+        return {
+            i for i, node in enumerate(self.nodes)
+            if "mesh" in node and "skin" in node and i not in joints and i not in moved and not children.get(i)
+        }  # fmt: skip
+
+    def _parents(self) -> dict[int, int]:
         parent: dict[int, int] = {}
-        for i, node in enumerate(nodes):
-            for child in node.get("children", []):
-                self.c.item("nodes", child, f"nodes[{i}].children")
+        for i, node in enumerate(self.nodes):
+            for child in node.indices("children", self.nodes, "nodes"):
                 if child in parent:
                     raise self.c.fail(f"nodes[{child}] has two parents, nodes[{parent[child]}] and nodes[{i}]")
                 parent[child] = i
         return parent
 
-    def _local(self, node: dict[str, Any], i: int) -> tuple[Any, Any, Any]:
-        where = f"nodes[{i}]"
+    def _local(self, node: Part) -> tuple[Any, Any, Any]:
         if "matrix" in node:
-            m = self._floats(node["matrix"], 16, f"{where}.matrix").reshape(4, 4).T
+            m = node.floats("matrix", 16, ()).reshape(4, 4).T
             t, q, s = transforms.decompose(m)
             if np.abs(transforms.compose(t, q, s) - m).max() > 1e-3 * max(1.0, float(np.abs(m).max())):
-                self.notes.append(f"The node {node.get('name', i)!r} is sheared; the shear is left out.")
+                self.notes.append(f"The node {node.text('name') or node.where!r} is sheared; the shear is left out.")
         else:
-            t = self._floats(node.get("translation", (0, 0, 0)), 3, f"{where}.translation")
-            q = self._floats(node.get("rotation", (0, 0, 0, 1)), 4, f"{where}.rotation")
-            s = self._floats(node.get("scale", (1, 1, 1)), 3, f"{where}.scale")
+            t = node.floats("translation", 3, (0.0, 0.0, 0.0))
+            q = node.floats("rotation", 4, (0.0, 0.0, 0.0, 1.0))
+            s = node.floats("scale", 3, (1.0, 1.0, 1.0))
             if not 0.5 < np.linalg.norm(q) < 2.0:
-                raise self.c.fail(f"{where}.rotation is not a unit quaternion")
+                raise node.fail("has a rotation that is not a unit quaternion")
             q = rotation.normalize(q)
+        if max(np.abs(t).max(), np.abs(s).max()) > 1e9:
+            raise node.fail("lies too far away or is scaled too much")
         return tuple(map(float, t)), tuple(map(float, q)), tuple(map(float, s))
-
-    def _floats(self, value: Any, n: int, where: str) -> np.ndarray:
-        try:
-            a = np.array(value, float)
-        except (TypeError, ValueError):
-            a = np.zeros(0)
-        if a.shape != (n,) or not np.isfinite(a).all():
-            raise self.c.fail(f"{where} must be {n} numbers")
-        return a
 
     # mesh
 
-    def _mesh(self, bones: list[Bone]) -> tuple[Mesh | None, list[Material]]:
-        materials = [self._material(m, i) for i, m in enumerate(self.c.items("materials"))]
+    def _mesh(self) -> tuple[Mesh | None, list[Material]]:
+        materials = [self._material(m) for m in self.c.items("materials")]
         materials.append(Material(name="plain"))
-        parts: list[dict[str, np.ndarray]] = []
+        surfaces = Surfaces(self.c, self.notes)
+        parts: list[Primitive] = []
         palette: list[tuple[int, np.ndarray, int]] = []
-        starts: dict[int, int] = {}
-        for n in self.order:
-            node = self.c.items("nodes")[n]
+        starts: dict[int, tuple[int, int]] = {}
+        for n, node in enumerate(self.nodes):
             if "mesh" not in node:
                 continue
+            self._tick()
             if "skin" in node:
-                skin = node["skin"]
+                skin = node.index("skin", self.c.items("skins"), "skins")
                 if skin not in starts:
-                    self.c.item("skins", skin, f"nodes[{n}].skin")
-                    starts[skin] = len(palette)
-                    palette += [(j, bind, skin) for j, bind in self._skin(skin)]
-                start, size = starts[skin], sum(1 for p in palette if p[2] == skin)
-            else:
+                    entries = self._skin(self.c.items("skins")[skin])
+                    starts[skin] = len(palette), len(entries)
+                    palette += [(j, bind, skin) for j, bind in entries]
+                start, size = starts[skin]
+            elif n in self.bone_of_node:
                 start, size = len(palette), 0
                 palette.append((self.bone_of_node[n], np.eye(4), -1 - n))
-            mesh = self.c.item("meshes", node["mesh"], f"nodes[{n}].mesh")
-            for p, primitive in enumerate(mesh.get("primitives", [])):
-                where = f"meshes[{node['mesh']}].primitives[{p}]"
-                part = self._primitive(primitive, where, start, size, len(materials) - 1)
-                if part is not None:
+            else:
+                continue
+            for primitive in self.c.item("meshes", node, "mesh").parts("primitives"):
+                part = surfaces.primitive(primitive, start, size, len(materials) - 1)
+                if part is not None and len(part.triangles):
                     parts.append(part)
         if not parts:
             return None, materials
-        width = max(p["slots"].shape[1] for p in parts)
-        for part in parts:
-            extra = width - part["slots"].shape[1]
-            part["weights"] = np.pad(part["weights"], ((0, 0), (0, extra)))
-            part["slots"] = np.pad(part["slots"], ((0, 0), (0, extra)))
-        offsets = np.cumsum([0] + [len(p["positions"]) for p in parts[:-1]])
+        width = max(p.slots.shape[1] for p in parts)
+
+        def wide(a: np.ndarray) -> np.ndarray:
+            return np.pad(a, ((0, 0), (0, width - a.shape[1])))
+
+        offsets = np.cumsum([0] + [len(p.positions) for p in parts[:-1]])
         mesh_ = Mesh(
-            positions=np.concatenate([p["positions"] for p in parts]).astype(np.float32),
-            normals=np.concatenate([p["normals"] for p in parts]).astype(np.float32),
-            triangles=np.concatenate([p["triangles"] + o for p, o in zip(parts, offsets)]).astype(np.int32),
-            material=np.concatenate([p["material"] for p in parts]).astype(np.int32),
-            slots=np.concatenate([p["slots"] for p in parts]).astype(np.int32),
-            weights=np.concatenate([p["weights"] for p in parts]).astype(np.float32),
+            positions=np.concatenate([p.positions for p in parts]).astype(np.float32),
+            normals=np.concatenate([p.normals for p in parts]).astype(np.float32),
+            triangles=np.concatenate([p.triangles + o for p, o in zip(parts, offsets)]).astype(np.int32),
+            material=np.concatenate([np.full(len(p.triangles), p.material) for p in parts]).astype(np.int32),
+            slots=np.concatenate([wide(p.slots) for p in parts]).astype(np.int32),
+            weights=np.concatenate([wide(p.weights) for p in parts]).astype(np.float32),
             palette_bone=np.array([p[0] for p in palette], np.int32),
             palette_bind=np.array([p[1] for p in palette], np.float64),
             palette_skin=np.array([p[2] for p in palette], np.int32),
         )
         return mesh_, materials
 
-    def _material(self, m: dict[str, Any], i: int) -> Material:
-        surface = m.get("pbrMetallicRoughness", {})
-        color = surface.get("baseColorFactor", (0.6, 0.6, 0.6, 1.0)) if isinstance(surface, dict) else ()
-        rgb = self._floats(list(color)[:3], 3, f"materials[{i}].baseColorFactor")
-        return Material(name=str(m.get("name", "")), color=tuple(map(float, rgb)))
+    def _material(self, m: Part) -> Material:
+        surface = m.part("pbrMetallicRoughness")
+        color = np.clip(surface.floats("baseColorFactor", 4, (0.6, 0.6, 0.6, 1.0)), 0.0, 1.0)
+        return Material(name=m.text("name"), color=tuple(map(float, color[:3])))
 
-    def _skin(self, index: int) -> list[tuple[int, np.ndarray]]:
-        skin = self.c.items("skins")[index]
-        where = f"skins[{index}]"
-        joints = skin.get("joints", [])
-        if not isinstance(joints, list) or not joints:
-            raise self.c.fail(f"{where} has no joints")
-        for j in joints:
-            self.c.item("nodes", j, f"{where}.joints")
+    def _skin(self, skin: Part) -> list[tuple[int, np.ndarray]]:
+        joints = skin.indices("joints", self.nodes, "nodes")
+        if not joints:
+            raise skin.fail("has no joints")
         binds = np.repeat(np.eye(4)[None], len(joints), axis=0)
         if "inverseBindMatrices" in skin:
-            raw = self.c.accessor(skin["inverseBindMatrices"], f"{where}.inverseBindMatrices", ("MAT4",))
+            raw = self.c.accessor(skin, "inverseBindMatrices", ("MAT4",))
             if len(raw) < len(joints):
-                raise self.c.fail(f"{where} has {len(joints)} joints but {len(raw)} inverse bind matrices")
+                raise skin.fail(f"has {len(joints)} joints but {len(raw)} inverse bind matrices")
             binds = raw[: len(joints)].astype(np.float64).reshape(-1, 4, 4).transpose(0, 2, 1)
+        if any(j not in self.bone_of_node for j in joints):
+            raise skin.fail("has a joint that is no bone")
         return [(self.bone_of_node[j], binds[k]) for k, j in enumerate(joints)]
-
-    def _primitive(
-        self, primitive: dict[str, Any], where: str, start: int, size: int, plain: int
-    ) -> dict[str, np.ndarray] | None:
-        mode = primitive.get("mode", 4)
-        if mode != 4:
-            self.notes.append(f"{where} is not made of triangles (mode {mode}); it is left out.")
-            return None
-        if "targets" in primitive:
-            self.notes.append(f"{where} has morph targets; they are left out.")
-        attributes = primitive.get("attributes", {})
-        if "POSITION" not in attributes:
-            self.notes.append(f"{where} has no positions; it is left out.")
-            return None
-        positions = self.c.accessor(attributes["POSITION"], f"{where}.POSITION", ("VEC3",)).astype(float)
-        n = len(positions)
-        if "indices" in primitive:
-            indices = self.c.accessor(primitive["indices"], f"{where}.indices", ("SCALAR",)).astype(np.int64)
-        else:
-            indices = np.arange(n)
-        if len(indices) % 3:
-            raise self.c.fail(f"{where} has {len(indices)} indices, which is not a multiple of 3")
-        if len(indices) and int(indices.max()) >= n:
-            raise self.c.fail(f"{where}.indices points at vertex {int(indices.max())} of {n}")
-        triangles = indices.reshape(-1, 3)
-        if "NORMAL" in attributes:
-            normals = self.c.accessor(attributes["NORMAL"], f"{where}.NORMAL", ("VEC3",)).astype(float)
-        else:
-            normals = vertex_normals(positions, triangles)
-        slots, weights = self._weights(attributes, where, n, start, size)
-        if len(normals) != n:
-            raise self.c.fail(f"{where}.NORMAL has {len(normals)} elements for {n} positions")
-        material = primitive.get("material", plain)
-        if "material" in primitive:
-            self.c.item("materials", material, where)
-        return {
-            "positions": positions,
-            "normals": normals,
-            "triangles": triangles,
-            "material": np.full(len(triangles), material),
-            "slots": slots,
-            "weights": weights,
-        }
-
-    def _weights(
-        self, attributes: dict[str, Any], where: str, n: int, start: int, size: int
-    ) -> tuple[np.ndarray, np.ndarray]:
-        if size == 0:
-            return np.full((n, 1), start), np.ones((n, 1))
-        slots, weights = [], []
-        k = 0
-        while f"JOINTS_{k}" in attributes and f"WEIGHTS_{k}" in attributes:
-            slots.append(self.c.accessor(attributes[f"JOINTS_{k}"], f"{where}.JOINTS_{k}", ("VEC4",)).astype(np.int64))
-            w = self.c.accessor(attributes[f"WEIGHTS_{k}"], f"{where}.WEIGHTS_{k}", ("VEC4",))
-            if w.dtype.kind in "iu":
-                # a writer that forgot the normalised flag: weights are shares in any case
-                w = w / np.iinfo(w.dtype).max
-            weights.append(w.astype(float))
-            k += 1
-        if not slots:
-            raise self.c.fail(f"{where} has a skin but no joints and weights (JOINTS_0, WEIGHTS_0)")
-        s, w = np.concatenate(slots, axis=1), np.concatenate(weights, axis=1)
-        if len(s) != n or len(w) != n:
-            raise self.c.fail(f"{where} has {len(s)} joints and {len(w)} weights for {n} positions")
-        s = np.where(w > 0, s, 0)
-        if int(s.max()) >= size:
-            raise self.c.fail(f"{where}.JOINTS points at joint {int(s.max())} of {size}")
-        total = w.sum(axis=1, keepdims=True)
-        if (total <= 1e-6).any():
-            self.notes.append(
-                f"{where}: {int((total <= 1e-6).sum())} vertices have no weight; they follow the first joint."
-            )
-            w[total[:, 0] <= 1e-6, 0] = 1.0
-            total = w.sum(axis=1, keepdims=True)
-        return s + start, w / total
 
     # clips
 
     def _clips(self, figure: Figure) -> list[tuple[str, Clip, float, bool]]:
         found = []
-        taken: set[str] = set()
+        taken = Names()
         for a, animation in enumerate(self.c.items("animations")):
-            name = fresh_id(str(animation.get("name") or f"clip {a + 1}"), taken)
-            taken.add(name)
-            channels = self._channels(animation, a, figure)
+            self._tick()
+            name = taken.fresh(animation.text("name").strip() or f"clip {a + 1}")
+            channels = self._channels(animation, figure)
             if not channels:
                 self.notes.append(f"The clip {name!r} moves no bone; it is left out.")
                 continue
@@ -322,54 +297,51 @@ class _Reader:
             found.append((name, clip, clip_rate(clip), _loops(clip, figure)))
         return found
 
-    def _channels(self, animation: dict[str, Any], a: int, figure: Figure) -> list[Channel]:
-        channels = []
-        samplers = animation.get("samplers", [])
-        for k, channel in enumerate(animation.get("channels", [])):
-            where = f"animations[{a}].channels[{k}]"
-            target = channel.get("target", {})
-            path = target.get("path")
+    def _channels(self, animation: Part, figure: Figure) -> list[Channel]:
+        channels: dict[tuple[str, str], Channel] = {}
+        samplers = animation.parts("samplers")
+        for channel in animation.parts("channels"):
+            target = channel.part("target")
+            path = target.text("path")
             if "node" not in target:
                 continue
-            self.c.item("nodes", target["node"], where)
+            node = target.index("node", self.nodes, "nodes")
             if path not in ("translation", "rotation", "scale"):
-                self.notes.append(f"{where} moves {path!r}, which is left out.")
+                self.notes.append(f"{channel.where} moves {path[:40]!r}, which is left out.")
                 continue
-            s = channel.get("sampler")
-            if not isinstance(s, int) or not 0 <= s < len(samplers):
-                raise self.c.fail(f"{where} refers to sampler {s!r} of {len(samplers)}")
-            bone = figure.bones[self.bone_of_node[target["node"]]].name
-            channels.append(self._sampler(samplers[s], f"animations[{a}].samplers[{s}]", bone, path))
-        return channels
+            sampler = samplers[channel.index("sampler", samplers, "samplers")]
+            if node not in self.bone_of_node:
+                self.notes.append(f"{channel.where} moves what is no bone; it is left out.")
+                continue
+            bone = figure.bones[self.bone_of_node[node]].name
+            if (bone, path) in channels:
+                raise channel.fail(f"moves the {path} of {bone!r} a second time")
+            channels[bone, path] = self._sampler(sampler, bone, path)
+        return list(channels.values())
 
-    def _sampler(self, sampler: dict[str, Any], where: str, bone: str, path: Any) -> Channel:
-        kind = sampler.get("interpolation", "LINEAR")
+    def _sampler(self, sampler: Part, bone: str, path: Any) -> Channel:
+        where = sampler.where
+        kind = sampler.text("interpolation", "LINEAR")
         if kind not in ("LINEAR", "STEP", "CUBICSPLINE"):
-            raise self.c.fail(f"{where} has an unknown interpolation {kind!r}")
-        times = self.c.accessor(sampler.get("input"), f"{where}.input", ("SCALAR",)).astype(float)
-        if (np.diff(times) <= 0).any() or times[0] < 0:
+            raise sampler.fail(f"has an unknown interpolation {kind[:40]!r}")
+        times = self.c.accessor(sampler, "input", ("SCALAR",)).astype(float)
+        if (np.diff(times) <= 0).any() or times[0] < 0 or times[-1] > 1e6:
             raise self.c.fail(f"{where}.input: the key times do not run forward from zero")
         wanted = "VEC4" if path == "rotation" else "VEC3"
-        values = self.c.accessor(sampler.get("output"), f"{where}.output", (wanted,)).astype(float)
+        values = self.c.accessor(sampler, "output", (wanted,)).astype(float)
         per_key = 3 if kind == "CUBICSPLINE" else 1
         if len(values) != per_key * len(times):
             raise self.c.fail(f"{where} has {len(values)} values for {len(times)} keys")
+        if np.abs(values).max() > 1e12:
+            raise self.c.fail(f"{where} has values beyond all measure")
         if kind == "CUBICSPLINE":
             values = values.reshape(len(times), 3, -1)
-        elif path == "rotation":
+        unit = values[:, 1] if kind == "CUBICSPLINE" else values
+        if path == "rotation" and (np.linalg.norm(unit, axis=1) < 1e-6).any():
+            raise self.c.fail(f"{where} has a rotation of no length")
+        if kind != "CUBICSPLINE" and path == "rotation":
             values = rotation.normalize(values)
-        return Channel(bone, path, kind, times, values)
-
-
-def vertex_normals(positions: np.ndarray, triangles: np.ndarray) -> np.ndarray:
-    """Area-weighted vertex normals (V, 3)."""
-    a, b, c = (positions[triangles[:, k]] for k in range(3))
-    face = np.cross(b - a, c - a)
-    out = np.zeros_like(positions)
-    for k in range(3):
-        np.add.at(out, triangles[:, k], face)
-    length = np.linalg.norm(out, axis=1, keepdims=True)
-    return np.where(length > 0, out / np.where(length > 0, length, 1.0), [0.0, 1.0, 0.0])
+        return Channel(bone, path, kind, times, values)  # type: ignore[arg-type]
 
 
 def clip_rate(clip: Clip) -> float:

@@ -13,6 +13,7 @@ from artuline.core.motion.skeleton import skeleton_of
 from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Figure
 from artuline.formats.files import write_whole
+from artuline.formats.gltf_read import PLACEMENT
 
 _TYPES = {1: "SCALAR", 3: "VEC3", 4: "VEC4", 16: "MAT4"}
 _COMPONENTS = {"<f4": 5126, "<u4": 5125, "<u2": 5123}
@@ -61,7 +62,10 @@ def write_figure(path: Path | str, figure: Figure, mesh: Mesh | None, clips: dic
     if figure.position != (0.0, 0.0, 0.0) or figure.turn != 0.0:
         q = rotation.from_rotation_vector(np.array([0.0, figure.turn, 0.0]))
         place = [c / figure.unit for c in figure.position]
-        nodes.append({"name": "placement", "translation": place, "rotation": q.tolist(), "children": roots})
+        extras = {"artuline": {PLACEMENT: True}}
+        nodes.append(
+            {"name": PLACEMENT, "translation": place, "rotation": q.tolist(), "children": roots, "extras": extras}
+        )
         roots = [len(nodes) - 1]
     if mesh is not None:
         document["materials"] = [

@@ -1,15 +1,15 @@
 """Setup files (.artuset): JSON text. Written whole or not at all. And the setups that come with the program."""
 
-import json
-import os
 from pathlib import Path
 
 from pydantic import ValidationError
 
-from artuline.core.errors import ArtulineError
+from artuline.core.errors import ArtulineError, why_not
 from artuline.core.setup.setups import SETUP_VERSION, Setup
-from artuline.formats.files import write_whole
+from artuline.formats.checked import parse, reading
+from artuline.formats.files import read_plain, write_whole
 
+MOST_BYTES = 16 * 2**20
 SETUPS = Path(__file__).parent / "setups"
 READY = ("two legs", "four legs", "chain")
 
@@ -27,32 +27,21 @@ def save_setup(path: Path | str, setup: Setup) -> None:
 def load_setup(path: Path | str) -> Setup:
     """Read a setup. Raises ArtulineError that names file, place and remedy."""
     path = Path(path)
+    remedy = "Choose another setup file."
 
-    def fail(problem: str, remedy: str = "Choose another setup file.") -> ArtulineError:
+    def fail(problem: str) -> ArtulineError:
         return ArtulineError(problem, place=str(path), remedy=remedy)
 
-    try:
-        raw = json.loads(path.read_text(encoding="utf-8"))
-    except OSError as error:
-        raise fail(
-            f"cannot be read ({os.strerror(error.errno or 0)})", "Check the path and its permissions."
-        ) from error
-    except (ValueError, RecursionError) as error:
-        raise fail(f"this is not a setup file, or it is cut off ({error})") from error
-    return _parse(raw, fail)
-
-
-def _parse(raw: object, fail) -> Setup:  # type: ignore[no-untyped-def]
-    if not isinstance(raw, dict) or not isinstance(raw.get("version"), int) or "bodies" not in raw:
-        raise fail("this is not a setup file")
-    if raw["version"] > SETUP_VERSION:
-        raise fail(f"the setup is of format {raw['version']}, newer than this program's {SETUP_VERSION}")
-    try:
-        return Setup.model_validate(raw)
-    except ValidationError as error:
-        first = error.errors()[0]
-        place = ".".join(str(p) for p in first["loc"]) or "the setup"
-        raise fail(f"{place}: {first['msg']}") from error
+    with reading(path, remedy):
+        raw = parse(read_plain(path, MOST_BYTES), lambda problem: fail(f"this is not a setup file: {problem}"))
+        if not isinstance(raw.get("version"), int) or "bodies" not in raw:
+            raise fail("this is not a setup file")
+        if raw["version"] > SETUP_VERSION:
+            raise fail(f"the setup is of format {raw['version']}, newer than this program's {SETUP_VERSION}")
+        try:
+            return Setup.model_validate(raw)
+        except ValidationError as error:
+            raise fail(why_not(error)) from error
 
 
 def ready_setup(name: str) -> Setup:

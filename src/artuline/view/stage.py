@@ -64,16 +64,11 @@ class Selection:
     bones: frozenset[str] = field(default_factory=frozenset)
 
 
-_meshes: dict[str, Mesh] = {}
-
-
 def mesh_of(figure: Figure, assets: AssetStore) -> Mesh | None:
     """The figure's mesh; decoded once per content."""
     if figure.asset is None:
         return None
-    if figure.asset not in _meshes:
-        _meshes[figure.asset] = Mesh.from_arrays(assets[figure.asset])
-    return _meshes[figure.asset]
+    return assets.decoded(figure.asset, Mesh.from_arrays)
 
 
 def bone_handover(figure: Figure, frame: float) -> Array:

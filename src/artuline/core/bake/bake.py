@@ -64,7 +64,7 @@ def bake_figure(
         raise ArtulineError("the error bounds must be above zero", remedy="Give degrees and millimetres.")
     skeleton = skeleton_of(figure)
     pose = take.poses.get(figure.id)
-    mine = np.array([n in {b.id for b in figure.bodies} or n.startswith(f"{figure.name} ") for n in take.names])
+    mine = np.array([ref.figure == figure.id for ref in take.bodies])
     live = np.flatnonzero((take.handover[:, mine] > 0.0).any(axis=1)) if mine.any() else np.zeros(0, int)
     if pose is not None and len(live):
         # what returned to something else than its keys stays off them; where it is handed over it is still on them

@@ -1,6 +1,7 @@
 """Clip and layers as one clip for delivery: the keys as they are outside of the layers, the layers inside."""
 
 import numpy as np
+from scipy.interpolate import CubicHermiteSpline
 
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
@@ -47,29 +48,56 @@ def _layered(figure: Figure, assets: AssetStore) -> dict[tuple[str, str], tuple[
 
 def _joined(scene: Scene, layer: Layer, channel: Channel, frames: Array, values: Array) -> Channel:
     """Straight pieces outside the layer, its own keys inside; the seam's keys have a slope for each side."""
-    rate = scene.rate
-    slope = np.diff(values, axis=0) * rate
-    before, after = frames <= layer.start, frames >= layer.end
-    rows: list[tuple[float, Array, Array, Array]] = []
-    for i in map(int, np.flatnonzero(before)):
-        rows.append((frames[i], slope[max(i - 1, 0)], values[i], slope[min(i, len(slope) - 1)]))
-    inner = [(t * rate, *v) for t, v in zip(channel.times, channel.values)]
-    inner = [k for k in inner if frames[0] - 1e-6 <= k[0] <= frames[-1] + 1e-6]
-    sign = 1.0
-    if rows and inner:
-        if channel.path == "rotation" and float(rows[-1][2] @ inner[0][2]) < 0:
-            sign = -1.0
-        first = inner.pop(0)
-        rows[-1] = (rows[-1][0], rows[-1][1], rows[-1][2], sign * first[3])
-    rows += [(f, sign * a, sign * b, sign * c) for f, a, b, c in inner]
-    for n, i in enumerate(map(int, np.flatnonzero(after))):
-        into, out = slope[max(i - 1, 0)], slope[min(i, len(slope) - 1)]
-        flip = 1.0
-        if channel.path == "rotation" and rows and float(rows[-1][2] @ values[i]) < 0:
-            flip = -1.0
-        if n == 0 and rows and abs(rows[-1][0] - frames[i]) < 1e-6:
-            rows[-1] = (rows[-1][0], rows[-1][1], rows[-1][2], flip * out)
+    first, last = max(frames[0], layer.start), min(frames[-1], layer.end)
+    times = (frames - scene.start) / scene.rate
+    if last <= first:
+        return Channel(channel.bone, channel.path, "LINEAR", times, values)
+    at, inner = _part(channel, first / scene.rate, last / scene.rate)
+    before, after = np.flatnonzero(frames < first), np.flatnonzero(frames > last)
+    slope = np.diff(values, axis=0) * scene.rate
+    turning = channel.path == "rotation"
+    if turning:
+        # the same side of the double cover as the samples around it
+        near = values[int(np.clip(round(first - frames[0]), 0, len(values) - 1))]
+        inner = inner * (-1.0 if float(inner[0, 1] @ near) < 0.0 else 1.0)
+    outside = np.stack([np.concatenate([slope[:1], slope]), values, np.concatenate([slope, slope[-1:]])], axis=1)
+    head, tail = outside[before], outside[after]
+    if len(head):
+        inner[0, 0] = (inner[0, 1] - head[-1, 1]) * scene.rate / (first - frames[before[-1]])
+        head[-1, 2] = inner[0, 0]
+    if len(tail):
+        if turning and float(inner[-1, 1] @ tail[0, 1]) < 0.0:
+            tail = -tail
+        inner[-1, 2] = (tail[0, 1] - inner[-1, 1]) * scene.rate / (frames[after[0]] - last)
+        tail[0, 0] = inner[-1, 2]
+    whole = np.concatenate([times[before], at - scene.start / scene.rate, times[after]])
+    return Channel(channel.bone, channel.path, "CUBICSPLINE", whole, np.concatenate([head, inner, tail]))
+
+
+def _part(channel: Channel, first: float, last: float) -> tuple[Array, Array]:
+    """The keys of a cubic curve between two times (s): times (K,), values (K, 3, D). An end that is not on a key gets one with
+    the curve's own value and slope there, so that the curve stays what it is; beyond the curve's own ends it is level.
+    """
+    times, keys = channel.times, channel.values
+    spline = CubicHermiteSpline
+    ends = []
+    for t in (first, last):
+        if t <= times[0] or t >= times[-1] or len(times) == 1:
+            value, slope = (keys[0, 1] if t <= times[0] else keys[-1, 1]), np.zeros(keys.shape[2])
         else:
-            rows.append((frames[i], flip * into, flip * values[i], flip * out))
-    times = np.array([(r[0] - scene.start) / rate for r in rows])
-    return Channel(channel.bone, channel.path, "CUBICSPLINE", times, np.array([r[1:] for r in rows]))
+            i = int(np.searchsorted(times, t, side="right")) - 1
+            piece = spline(times[i : i + 2], keys[i : i + 2, 1], [keys[i, 2], keys[i + 1, 0]])
+            value, slope = piece(t), piece(t, 1)
+        if channel.path == "rotation":
+            # the curve runs beside the unit sphere: what is shown is its direction
+            length = float(np.linalg.norm(value))
+            value = value / length
+            slope = slope / length - value * float(value @ slope) / length
+        ends.append(np.stack([slope, value, slope]))
+    tiny = 1e-6
+    inside = (times > first + tiny) & (times < last - tiny)
+    for k, t in enumerate((first, last)):
+        on = np.flatnonzero(np.abs(times - t) <= tiny)
+        if len(on):
+            ends[k] = keys[on[0]].copy()
+    return np.concatenate([[first], times[inside], [last]]), np.concatenate([ends[:1], keys[inside], ends[1:]])

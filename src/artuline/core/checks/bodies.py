@@ -1,19 +1,21 @@
 """Bodies: shapes that are missing, overlap, lie beside their skin; masses; bones that are left out; sides that differ."""
 
+from typing import Any
+
 import numpy as np
 
-from artuline.core.checks.finding import Finding, Fix
+from artuline.core.checks.finding import Finding, Fix, Work
 from artuline.core.geometry import rotation
 from artuline.core.motion.skeleton import rest_matrices, rigid
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Body, Figure
-from artuline.core.setup.materials import balance, body_mass, usual_mass
+from artuline.core.setup.hierarchy import tree_parents
+from artuline.core.setup.materials import FEW, balance, body_mass, uneven, unlikely, usual_mass
 from artuline.core.setup.mirror import mirror_bodies, sides_differ
 from artuline.core.setup.ragdoll import add_bodies, fit_again, remove_bodies, resting_overlaps, with_bodies
 from artuline.core.setup.skin import LEAST_SHARE, Skin, cached_skin
 
-MOST_RATIO = 10.0
 BESIDE = 0.04  # share of the figure's size that a shape's middle may lie outside of its skin
 MANY = 40  # bodies, above which small ones are counted
 SMALL = 0.02  # share of the figure's size: bodies below are small
@@ -34,15 +36,28 @@ def _on(f: Figure, change) -> Fix:  # type: ignore[no-untyped-def]
     return lambda s: edit.map_figure(s, f.id, change)
 
 
+def _long(f: Figure, work: Work) -> dict[str, Any]:
+    """What a finding needs whose mending takes long: the work as a job, and at once."""
+    return {"work": work, "fix": _on(f, lambda g: work(g, lambda done, total: None, lambda: False))}
+
+
+def _refit(assets: AssetStore, bone: str) -> Work:
+    return lambda g, p, c: fit_again(g, assets, {bone}, keep_by_hand=False, progress=p, cancelled=c)
+
+
+def _fit_new(assets: AssetStore, bone: str) -> Work:
+    return lambda g, p, c: add_bodies(g, assets, {bone}, progress=p, cancelled=c)
+
+
 def _shapes(f: Figure, assets: AssetStore, surface: Skin | None) -> list[Finding]:
     found = []
     p, q = rigid(rest_matrices(f))
     for b in f.bodies:
-        again = _on(f, lambda g, bone=b.bone: fit_again(g, assets, {bone}, keep_by_hand=False))
+        again = _long(f, _refit(assets, b.bone))
         if not b.shapes:
             text = f"The body on {b.bone} has no shape: it collides with nothing."
             label = "Fit a shape" if surface is not None else ""
-            found.append(Finding(2, text, f.id, b.bone, fix_label=label, fix=again if label else None))
+            found.append(Finding(2, text, f.id, b.bone, fix_label=label, **(again if label else {})))
             continue
         if surface is None:
             continue
@@ -54,42 +69,45 @@ def _shapes(f: Figure, assets: AssetStore, surface: Skin | None) -> list[Finding
         out = float(surface.outside(middles).max())
         if out > BESIDE * surface.height:
             text = f"A shape of {b.bone} lies {100 * out:.0f} cm outside of its skin."
-            found.append(Finding(2, text, f.id, b.bone, fix_label="Fit it again", fix=again))
+            found.append(Finding(2, text, f.id, b.bone, fix_label="Fit it again", **again))
     return found
 
 
 def _loose(f: Figure, assets: AssetStore) -> list[Finding]:
+    """Bodies that hang on nothing, as one finding: one action mends them all."""
     joined = {j.child for j in f.joints}
+    holds = {j.parent for j in f.joints}
     roots = [b for b in f.bodies if b.id not in joined]
-    found = []
-    for b in roots[1:]:
-        joinable = any(o.name in f.body_of for o in f.bones if o.name != b.bone and b.bone in f.below(o.name))
-        found.append(
-            Finding(
-                2, f"The body on {b.bone} hangs on nothing: no joint joins it to the rest of {f.name}.", f.id, b.bone,
-                fix_label="Join it" if joinable else "",
-                fix=_on(f, lambda g: with_bodies(g, assets, g.bodies)) if joinable else None,
-            )
-        )  # fmt: skip
-    return found
+    if len(roots) < 2:
+        return []
+    # the topmost one is that which holds others, else the first
+    top = next((b for b in roots if b.id in holds), roots[0])
+    loose = [b for b in roots if b is not top]
+    if len(loose) == 1:
+        text = f"The body on {loose[0].bone} hangs on nothing: no joint joins it to the rest of {f.name}."
+    else:
+        text = f"{len(loose)} bodies of {f.name} hang on nothing, {loose[0].bone} first: they would fall apart."
+    label = "Join it" if len(loose) == 1 else "Join them"
+    joinable = f.asset is not None or bool(set(tree_parents(f, f.bodies)) & {b.id for b in loose})
+    fix = _on(f, lambda g: with_bodies(g, assets, g.bodies)) if joinable else None
+    return [Finding(2, text, f.id, loose[0].bone, fix_label=label if joinable else "", fix=fix)]
 
 
 def _masses(f: Figure, assets: AssetStore) -> list[Finding]:
     by_id = {b.id: b for b in f.bodies}
-    worst: tuple[float, str, str] | None = None
-    for j in f.joints:
-        above, below = body_mass(by_id[j.parent]), body_mass(by_id[j.child])
-        if min(above, below) > 0 and max(above, below) / min(above, below) > MOST_RATIO:
-            ratio = max(above, below) / min(above, below)
-            text = f"{by_id[j.child].bone} ({below:.2g} kg) and {by_id[j.parent].bone} ({above:.2g} kg) differ {ratio:.0f} times in mass."
-            if worst is None or ratio > worst[0]:
-                worst = ratio, text, by_id[j.child].bone
+    worst = uneven(f)
     total = sum(body_mass(b) for b in f.bodies)
     if worst is not None:
+        ratio, j = worst
+        above, below = by_id[j.parent], by_id[j.child]
+        text = (
+            f"{below.bone} ({body_mass(below):.2g} kg) and {above.bone} ({body_mass(above):.2g} kg) "
+            f"differ {ratio:.0f} times in mass."
+        )
         fix = _on(f, lambda g: g.changed(bodies=balance(g, total)[0]))
-        return [Finding(1, worst[1], f.id, worst[2], fix_label="Balance the masses", fix=fix)]
+        return [Finding(1, text, f.id, below.bone, fix_label="Balance the masses", fix=fix)]
     usual, what = _usual(f, assets)
-    if usual > 0.0 and not 1 / 1.6 < total / usual < 1.6 and len(f.bodies) > 3:
+    if unlikely(total, usual) and len(f.bodies) > FEW:
         text = f"{f.name} weighs {total:.0f} kg; {what} weighs about {usual:.0f} kg."
         fix = _on(f, lambda g: g.changed(bodies=balance(g, usual)[0]))
         return [Finding(1, text, f.id, fix_label=f"Balance to {usual:.0f} kg", fix=fix)]
@@ -145,8 +163,8 @@ def _gaps(f: Figure, assets: AssetStore, surface: Skin) -> list[Finding]:
         for name in between:
             if surface.share[f.bone_index[name]] > 2.0 * LEAST_SHARE and not any(x.bone == name for x in found):
                 text = f"{name} has no body, though it lies between {up} and {body.bone} and carries skin."
-                fix = _on(f, lambda g, name=name: add_bodies(g, assets, {name}))
-                found.append(Finding(1, text, f.id, name, fix_label="Give it a body", fix=fix))
+                give = _long(f, _fit_new(assets, name))
+                found.append(Finding(1, text, f.id, name, fix_label="Give it a body", **give))
     return found
 
 

@@ -10,7 +10,7 @@ from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Figure, Ground, Obstacle, Scene
-from artuline.core.setup.ragdoll import set_up_in_scene
+from artuline.core.setup.ragdoll import set_up, set_up_in_scene
 from artuline.core.setup.units import likely_unit, unit_name
 
 
@@ -51,6 +51,7 @@ def _figure(scene: Scene, f: Figure, assets: AssetStore) -> list[Finding]:
             Finding(
                 3, f"{f.name} has no bodies, so physics cannot move it.", f.id, fix_label="Fit bodies and joints",
                 fix=lambda s: set_up_in_scene(s, f.id, assets),
+                work=lambda g, p, c: set_up(g, assets, progress=p, cancelled=c),
             )
         )  # fmt: skip
         return found

@@ -1,8 +1,9 @@
 """Keyed motion as curves: sampling with the interpolations of glTF 2.0 (section 3.11 and appendix C)."""
 
 import json
+from collections.abc import Collection
 from dataclasses import dataclass
-from typing import Literal
+from typing import Literal, get_args
 
 import numpy as np
 
@@ -10,6 +11,7 @@ from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.skeleton import Pose, Skeleton
+from artuline.core.scene.arrays import Checked
 from artuline.core.scene.assets import Arrays
 
 Path = Literal["translation", "rotation", "scale"]
@@ -88,8 +90,35 @@ class Clip:
         return arrays
 
     @staticmethod
+    def check(arrays: Arrays, bones: Collection[str], what: str) -> None:
+        """Raises ArtulineError unless arrays make a clip that moves these bones."""
+        c = Checked(arrays, what)
+        try:
+            table = json.loads(bytes(c.take("channels", (None,), "i", low=0, high=255).astype(np.uint8)))
+        except (ValueError, RecursionError) as error:
+            raise c.fail("its table of channels cannot be read") from error
+        if not isinstance(table, list) or not all(
+            isinstance(row, list) and len(row) == 3 and all(isinstance(x, str) for x in row) for row in table
+        ):
+            raise c.fail("its table of channels is not one")
+        for i, (bone, path, interpolation) in enumerate(table):
+            if bone not in bones:
+                raise c.fail(f"it moves the bone {bone!r}, which does not exist")
+            if path not in get_args(Path) or interpolation not in get_args(Interpolation):
+                raise c.fail(f"channel {i} has an unknown kind")
+            times = c.take(f"{i}.times", (None,))
+            width = 4 if path == "rotation" else 3
+            shape: tuple[int, ...] = (len(times), 3, width) if interpolation == "CUBICSPLINE" else (len(times), width)
+            values = c.take(f"{i}.values", shape)
+            if not len(times) or (np.diff(times) <= 0.0).any():
+                raise c.fail(f"the key times of channel {i} do not run forward")
+            at_keys = values[:, 1] if values.ndim == 3 else values
+            if path == "rotation" and (np.linalg.norm(at_keys, axis=1) < 1e-9).any():
+                raise c.fail(f"channel {i} has a rotation of no length")
+
+    @staticmethod
     def from_arrays(arrays: Arrays) -> "Clip":
-        """The inverse of ``to_arrays``."""
+        """The inverse of ``to_arrays``. Raises ArtulineError."""
         try:
             table = json.loads(bytes(arrays["channels"]))
             return Clip(
@@ -98,5 +127,5 @@ class Clip:
                     for i, (bone, path, interpolation) in enumerate(table)
                 )
             )
-        except (KeyError, ValueError) as error:
-            raise ArtulineError(f"a clip's data is damaged ({error})") from error
+        except (KeyError, ValueError, TypeError) as error:
+            raise ArtulineError("a clip's data is damaged") from error

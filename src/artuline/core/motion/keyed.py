@@ -100,13 +100,7 @@ def keyed_matrices(scene: Scene, assets: AssetStore, figure: Figure, frames: Arr
 
 def load_clip(assets: AssetStore, key: str) -> Clip:
     """A clip from the asset store; decoded once per content."""
-    found = _clips.get(key)
-    if found is None:
-        found = _clips[key] = Clip.from_arrays(assets[key])
-    return found
-
-
-_clips: dict[str, Clip] = {}
+    return assets.decoded(key, Clip.from_arrays)
 
 
 @lru_cache(maxsize=64)

@@ -8,6 +8,7 @@ from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Figure, Scene
 
 SLOWEST = 0.4  # Hz
+MOST_FRAMES = 2000  # that are looked at
 LEAST = 0.05  # m/s^2 of shaking below which there is no rhythm
 
 
@@ -16,7 +17,7 @@ def rhythm(scene: Scene, assets: AssetStore, figure: Figure, bone: str) -> float
 
     By the periodogram (Hann's window, zero-padded to a finer raster) of its three parts together.
     """
-    frames = np.arange(scene.start, scene.end + 1, dtype=float)
+    frames = np.arange(scene.start, min(scene.end, scene.start + MOST_FRAMES) + 1, dtype=float)
     if len(frames) < 8:
         return None
     place = keyed_matrices(scene, assets, figure, frames, layers=False)[:, figure.bone_index[bone], :3, 3]

@@ -1,10 +1,8 @@
 """A bracket: runs side by side that differ in one setting, or in two; on all cores, in processes of their own."""
 
 import itertools
-import multiprocessing
 import os
 from collections.abc import Callable, Iterator
-from concurrent.futures import FIRST_COMPLETED, ProcessPoolExecutor, wait
 from dataclasses import dataclass
 
 import numpy as np
@@ -13,12 +11,12 @@ from artuline.core.errors import ArtulineError, CancelledError
 from artuline.core.run.measures import summary
 from artuline.core.run.record import run
 from artuline.core.run.take import Take
+from artuline.core.run.workers import Workers
 from artuline.core.scene import edit, paths
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Scene
 
 MOST = 64  # runs
-NICE = 10  # how far the processes stand back
 
 
 @dataclass(frozen=True)
@@ -96,24 +94,10 @@ def run_bracket(
             yield i, Cell(values, changed, take, summary(changed, assets, take))
         return
     needed = _needed(scene, assets)
-    futures = {
-        _pool(workers).submit(_one, changed.model_dump_json(), needed): i for i, (_, changed) in enumerate(wanted)
-    }
-    left, done = set(futures), 0
-    try:
-        while left:
-            ready, left = wait(left, timeout=0.1, return_when=FIRST_COMPLETED)
-            if cancelled():
-                raise CancelledError
-            for future in ready:
-                arrays, measures = future.result()
-                done += 1
-                progress(done, len(wanted))
-                i = futures[future]
-                yield i, Cell(*wanted[i], Take.from_arrays(arrays), measures)
-    finally:
-        for future in left:
-            future.cancel()
+    payloads = [(changed.model_dump_json(), needed) for _, changed in wanted]
+    for done, (i, (arrays, measures)) in enumerate(_workers(workers).run(payloads, cancelled), 1):
+        progress(done, len(wanted))
+        yield i, Cell(*wanted[i], Take.from_arrays(arrays), measures)
 
 
 def _needed(scene: Scene, assets: AssetStore) -> dict[str, dict[str, np.ndarray]]:
@@ -125,25 +109,30 @@ def _needed(scene: Scene, assets: AssetStore) -> dict[str, dict[str, np.ndarray]
     return {key: dict(assets[key]) for key in keys}
 
 
-_pools: dict[int, ProcessPoolExecutor] = {}
+_kept: dict[int, Workers] = {}
 
 
-def _pool(workers: int | None) -> ProcessPoolExecutor:
-    """Processes that stay for the next bracket: starting them takes longer than a run."""
-    count = workers or os.cpu_count() or 1
-    if count not in _pools:
-        # the window that waits for them comes first
-        _pools[count] = ProcessPoolExecutor(count, multiprocessing.get_context("spawn"), os.nice, (NICE,))
-    return _pools[count]
+def _workers(count: int | None) -> Workers:
+    number = count or os.cpu_count() or 1
+    return _kept.setdefault(number, Workers(_one, number))
+
+
+def stop_workers() -> None:
+    """End the processes that brackets have left for the next one."""
+    while _kept:
+        _kept.popitem()[1].stop()
 
 
 _assets = AssetStore()
 
 
-def _one(text: str, needed: dict[str, dict[str, np.ndarray]]) -> tuple[dict[str, np.ndarray], dict[str, float]]:
+def _one(
+    payload: tuple[str, dict[str, dict[str, np.ndarray]]], stopped: Callable[[], bool]
+) -> tuple[dict[str, np.ndarray], dict[str, float]]:
+    text, needed = payload
     for key, arrays in needed.items():
         if key not in _assets:
             _assets.add(arrays)
     scene = Scene.model_validate_json(text)
-    take = run(scene, _assets)
+    take = run(scene, _assets, cancelled=stopped)
     return take.to_arrays(), summary(scene, _assets, take)

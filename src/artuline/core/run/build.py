@@ -12,7 +12,19 @@ from artuline.core.motion.keyed import keyed_pose, obstacle_motion
 from artuline.core.motion.skeleton import Pose, placement, rest_matrices, rigid, skeleton_of
 from artuline.core.physics.world import BodySpec, JointSpec, World, components
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.model import ZERO, AxisRange, Body, Figure, Group, Joint, Link, Push, Scene
+from artuline.core.scene.model import (
+    ZERO,
+    AxisRange,
+    Body,
+    BodyRef,
+    Figure,
+    Group,
+    Joint,
+    JointRef,
+    Link,
+    Push,
+    Scene,
+)
 
 TONE_FREQUENCY = 12.0  # Hz at tone 1
 RETURN_FREQUENCY = 10.0  # Hz of the pull towards the keys just above handover 0
@@ -74,9 +86,11 @@ class Built:
     follow: Callable[[int, Array, Pose], None] = field(default=lambda figure, frames, pose: None)
 
     @property
-    def joint_names(self) -> list[str]:
-        """A name of every joint and link of the world."""
-        return [j.id for _, j in self.joints] + [x.name for x in self.scene.links]
+    def joint_refs(self) -> tuple[JointRef, ...]:
+        """Every joint and link of the world."""
+        figures = self.scene.figures
+        mine = [JointRef(figures[k].id, j.id) for k, j in self.joints]
+        return (*mine, *(JointRef(None, x.id) for x in self.scene.links))
 
     def set_links(self, frame: float) -> None:
         """Let the links of a frame hold: one that begins grips what is there."""
@@ -87,15 +101,11 @@ class Built:
             self.world.joints["on"][k] = on
 
     @property
-    def names(self) -> list[str]:
-        """A readable name of every body of the world."""
+    def body_refs(self) -> tuple[BodyRef, ...]:
+        """Every body of the world."""
         figures = self.scene.figures
-        several = len(figures) > 1
-        made = []
-        for s in self.slots:
-            f = figures[s.figure]
-            made.append(f"{f.name} {f.bodies[s.body].id}" if several else f.bodies[s.body].id)
-        return made + [o.name for o in self.scene.obstacles]
+        mine = [BodyRef(figures[s.figure].id, figures[s.figure].bodies[s.body].id) for s in self.slots]
+        return (*mine, *(BodyRef(None, o.id) for o in self.scene.obstacles))
 
     def keyed(self, frames: Array) -> tuple[Array, Array]:
         """Keyed poses of all bodies' frames at scene frames (F,): (F, n, 3), (F, n, 4)."""

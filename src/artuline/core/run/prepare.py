@@ -6,17 +6,22 @@ import operator
 import os
 import subprocess
 import sys
+import time
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 import numba
 import numpy as np
 
+from artuline.core.errors import ArtulineError, CancelledError
 from artuline.core.physics import collide, contacts, drives, graph, joint_solve, joints, motion, substep
 from artuline.core.physics.world import BodySpec, JointSpec, World
 from artuline.core.scene.model import Shape
 
 READY = "ready"
+USUAL_SECONDS = 60  # that compiling takes
+_PREPARE = "from artuline.core.run.prepare import prepare_kernels; prepare_kernels()"
 # all but those with rules of their own for equal constants
 _OPERATORS = {f for f in vars(operator).values() if callable(f)} - {operator.eq, operator.ne}
 _CONTACTS = "import gc; gc.disable(); from artuline.core.run import prepare; prepare.ask_plain_rules_first(); prepare.compile_contacts()"
@@ -112,9 +117,18 @@ def _compile_all() -> None:
         gc.enable()
 
 
+def _ready_mark() -> Path:
+    return Path(numba.config.CACHE_DIR) / READY  # type: ignore[attr-defined]
+
+
+def kernels_ready() -> bool:
+    """Whether all kernels are in the cache."""
+    return _ready_mark().exists()
+
+
 def prepare_kernels() -> None:
     """Compile what is not in the cache yet, and step a small world once."""
-    ready = Path(numba.config.CACHE_DIR) / READY  # type: ignore[attr-defined]
+    ready = _ready_mark()
     if not ready.exists():
         _compile_all()
     world = _small_world()
@@ -122,3 +136,29 @@ def prepare_kernels() -> None:
     world.overlaps()
     ready.parent.mkdir(parents=True, exist_ok=True)
     ready.touch()
+
+
+def ensure_kernels(
+    progress: Callable[[int, int], None] = lambda done, total: None, cancelled: Callable[[], bool] = lambda: False
+) -> None:
+    """See to it that all kernels are in the cache, compiled by a process of its own: one that compiles them itself would run other bits
+    than one that loads them. ``progress(seconds, about how many in all)``. Raises CancelledError on request, ArtulineError if it fails.
+    """
+    if kernels_ready():
+        return
+    began = time.monotonic()
+    child = subprocess.Popen([sys.executable, "-c", _PREPARE], stderr=subprocess.PIPE)
+    try:
+        while child.poll() is None:
+            if cancelled():
+                raise CancelledError
+            progress(min(int(time.monotonic() - began), USUAL_SECONDS - 1), USUAL_SECONDS)
+            time.sleep(0.1)
+    finally:
+        if child.poll() is None:
+            child.kill()
+            child.wait()
+    if child.returncode != 0 or not kernels_ready():
+        last = (child.stderr.read() if child.stderr else b"").decode(errors="replace").strip().splitlines()[-1:]
+        words = f" ({last[0][:200]})" if last else ""
+        raise ArtulineError(f"the solver could not be compiled{words}", remedy="Try: artuline prepare")

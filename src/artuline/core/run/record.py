@@ -30,6 +30,8 @@ from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Figure, Group, Scene, TakeRef
 
 WATCH_SECONDS = 0.04  # between two frames that are handed to who watches
+MOST_SETTINGS = 64 * 2**20  # bytes of a scene's text
+MOST_VALUES = 300_000_000  # numbers that a take may hold
 CHUNK = 16  # frames whose keyed motion is sampled together
 
 Progress = Callable[[int, int], None]
@@ -56,6 +58,13 @@ def run(
         raise ArtulineError(
             f"the range from frame {scene.start} to {scene.end} is empty",
             remedy="Set the end behind the start.",
+        )
+    size = sum(20 * len(f.bodies) + 10 * len(f.bones) for f in scene.figures) + 20 * len(scene.obstacles)
+    if size * (scene.end - scene.start) > MOST_VALUES:
+        most = MOST_VALUES // size
+        raise ArtulineError(
+            f"a take of {scene.end - scene.start} frames would not fit into memory",
+            remedy=f"Shorten the range to {most} frames at most.",
         )
     built = build(scene, assets)
     frames = np.arange(scene.start, scene.end + 1)
@@ -189,8 +198,8 @@ class _Record:
             **{name: values[rows] for name, values in (self.of_bodies | self.of_joints).items()},
             kinetic=self.kinetic[rows],
             poses={f.id: self.shown(k, rows, planted=True) for k, f in self.figures()},
-            names=tuple(self.built.names),
-            joint_names=tuple(self.built.joint_names),
+            bodies=self.built.body_refs,
+            joints=self.built.joint_refs,
             substeps=(int(world.counters[1]), int(world.counters[2])),
         )
 
@@ -280,9 +289,13 @@ def settings_of(ref: TakeRef, assets: AssetStore) -> Scene:
     if ref.scene is None:
         raise ArtulineError(f"{ref.name} has no settings kept with it", remedy="Run again.")
     try:
-        return Scene.model_validate_json(zlib.decompress(bytes(assets[ref.scene]["scene"])))
+        unfold = zlib.decompressobj()
+        text = unfold.decompress(bytes(assets[ref.scene]["scene"]), MOST_SETTINGS)
+        if unfold.unconsumed_tail:
+            raise ValueError("too large")
+        return Scene.model_validate_json(text)
     except (KeyError, ValueError, zlib.error) as error:
-        raise ArtulineError(f"the settings of {ref.name} are damaged ({error})") from error
+        raise ArtulineError(f"the settings of {ref.name} are damaged", remedy="Run again.") from error
 
 
 def back_to_settings(scene: Scene, assets: AssetStore, take: str) -> Scene:

@@ -13,6 +13,29 @@ def smooth_step(h: Array) -> Array:
     return h * h * (3.0 - 2.0 * h)
 
 
+def loose_bones(figure: Figure) -> frozenset[int]:
+    """Bones whose body may change its place in the frame of the bone above: its joint frees a linear axis or can break, hangs
+    on another body than the nearest above, or is not there.
+    """
+    found = set()
+    for body in figure.bodies:
+        joint = figure.joint_of.get(body.id)
+        above = figure.bones[figure.bone_index[body.bone]].parent
+        while above is not None and above not in figure.body_of:
+            above = figure.bones[figure.bone_index[above]].parent
+        holder = figure.body_of[above].id if above is not None else None
+        firm = (
+            joint is not None
+            and joint.parent == holder
+            and joint.break_impulse == 0.0
+            and joint.kind != "slide"
+            and not (joint.kind == "axes" and any(r != (0.0, 0.0) for r in joint.axes[:3]))
+        )
+        if not firm:
+            found.add(figure.bone_index[body.bone])
+    return frozenset(found)
+
+
 def shown_pose(
     figure: Figure, keyed: Pose, bones: np.ndarray, p: Array, q: Array, handover: Array, shares: Array | None = None
 ) -> Pose:
@@ -20,9 +43,11 @@ def shown_pose(
 
     bones (n,): bone of each body; p (F, n, 3), q (F, n, 4): simulated poses of those bones; handover (F, n);
     ``shares`` (n,): how much of each body's physics is shown.
-    Rotations are blended in the parent's frame, so that the skeleton stays whole. Only the topmost simulated
-    bones take their place from the simulation: all others keep their distance to the parent.
+    Rotations are blended in the parent's frame, so that the skeleton stays whole. Only bones that physics may move against
+    the one that carries them take their place from the simulation (``loose_bones``, and the topmost simulated ones): all others
+    keep their distance to the parent.
     """
+    loose = loose_bones(figure)
     skeleton = skeleton_of(figure)
     shown = keyed.copy()
     body = {int(b): i for i, b in enumerate(bones)}
@@ -43,7 +68,7 @@ def shown_pose(
                 blended = rotation.slerp(keyed.rotation[:, b], new, share)
                 shown.rotation[live, b] = blended[live]
                 local.rotation[live] = new[live]
-                top = live & ~up_carried
+                top = live & (~up_carried | (b in loose))
                 if top.any():
                     inverse = np.linalg.inv(above[top])
                     place = np.einsum("fij,fj->fi", inverse[:, :3, :3], p[top, i]) + inverse[:, :3, 3]

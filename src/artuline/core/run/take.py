@@ -2,13 +2,16 @@
 
 import json
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.skeleton import Pose
+from artuline.core.scene.arrays import Checked
 from artuline.core.scene.assets import Arrays
+from artuline.core.scene.model import BodyRef, JointRef
 
 
 @dataclass(frozen=True, eq=False)
@@ -18,7 +21,7 @@ class Take:
     frames (F,); position (F, n, 3), rotation (F, n, 4) of the bodies' frames; handover (F, n); contact (F, n)
     normal impulse in N s; touch (F, n, 3) place of the hardest contact, where there is one; penetration (F, n) m; separation (F, m) m; excess (F, m) radians beyond a limit; used (F, m) share of the limits in use;
     kinetic (F, n) energy in J.
-    poses: by figure id, the shown local pose (F, B). names, joint_names: of bodies and joints.
+    poses: by figure id, the shown local pose (F, B). bodies, joints: which they are (links of the scene are joints too).
     substeps: asked for and done, after halving.
     """
 
@@ -34,9 +37,17 @@ class Take:
     used: Array
     kinetic: Array
     poses: dict[str, Pose]
-    names: tuple[str, ...]
-    joint_names: tuple[str, ...]
+    bodies: tuple[BodyRef, ...]
+    joints: tuple[JointRef, ...]
     substeps: tuple[int, int]
+
+    def column(self, figure: str | None, body: str) -> int | None:
+        """The place of a body among those of the take; None if it is not in it."""
+        return self._columns.get(BodyRef(figure, body))
+
+    @cached_property
+    def _columns(self) -> dict[BodyRef, int]:
+        return {ref: i for i, ref in enumerate(self.bodies)}
 
     def row(self, frame: float) -> int:
         """The row of the nearest recorded frame."""
@@ -46,8 +57,8 @@ class Take:
         """As named arrays for the asset store."""
         about = {
             "figures": list(self.poses),
-            "names": self.names,
-            "joints": self.joint_names,
+            "bodies": self.bodies,
+            "joints": self.joints,
             "substeps": self.substeps,
         }
         arrays: dict[str, np.ndarray] = {"about": np.frombuffer(json.dumps(about).encode(), np.uint8)}
@@ -57,6 +68,34 @@ class Take:
             for part in ("translation", "rotation", "scale"):
                 arrays[f"pose.{i}.{part}"] = getattr(pose, part)
         return arrays
+
+    @staticmethod
+    def check(arrays: Arrays, what: str) -> None:
+        """Raises ArtulineError unless arrays make a take."""
+        c = Checked(arrays, what)
+        try:
+            about = json.loads(bytes(c.take("about", (None,), "i", low=0, high=255).astype(np.uint8)))
+            figures, bodies, joints = about["figures"], about["bodies"], about["joints"]
+            asked, done = about["substeps"]
+            good = all(isinstance(x, str) for x in figures) and isinstance(asked, int) and isinstance(done, int)
+            for figure, name in (*bodies, *joints):
+                good = good and (figure is None or isinstance(figure, str)) and isinstance(name, str)
+        except (ValueError, KeyError, TypeError, RecursionError) as error:
+            raise c.fail("what it says of itself cannot be read") from error
+        if not good:
+            raise c.fail("what it says of itself is not what a take says")
+        c.lengths |= {"n": len(bodies)}
+        frames = c.take("frames", ("F",), "i")
+        if not len(frames) or (np.diff(frames) != 1).any():
+            raise c.fail("its frames do not follow each other")
+        for name, shape in _SHAPES.items():
+            c.take(name, shape)
+        if len(joints) > arrays["separation"].shape[1]:
+            raise c.fail("it names more joints than it holds")
+        for i in range(len(figures)):
+            c.take(f"pose.{i}.translation", ("F", f"B{i}", 3))
+            c.take(f"pose.{i}.rotation", ("F", f"B{i}", 4))
+            c.take(f"pose.{i}.scale", ("F", f"B{i}", 3))
 
     @staticmethod
     def from_arrays(arrays: Arrays) -> "Take":
@@ -70,24 +109,24 @@ class Take:
             return Take(
                 **{name: arrays[name] for name in _PLAIN},
                 poses=poses,
-                names=tuple(about["names"]),
-                joint_names=tuple(about["joints"]),
+                bodies=tuple(BodyRef(*x) for x in about["bodies"]),
+                joints=tuple(JointRef(*x) for x in about["joints"]),
                 substeps=tuple(about["substeps"]),
             )
-        except (KeyError, ValueError) as error:
-            raise ArtulineError(f"a take's data is damaged ({error})") from error
+        except (KeyError, ValueError, TypeError) as error:
+            raise ArtulineError("a take's data is damaged") from error
 
 
-_PLAIN = (
-    "frames",
-    "position",
-    "rotation",
-    "handover",
-    "contact",
-    "touch",
-    "penetration",
-    "separation",
-    "excess",
-    "used",
-    "kinetic",
-)
+_SHAPES: dict[str, tuple[str | int, ...]] = {
+    "position": ("F", "n", 3),
+    "rotation": ("F", "n", 4),
+    "handover": ("F", "n"),
+    "contact": ("F", "n"),
+    "touch": ("F", "n", 3),
+    "penetration": ("F", "n"),
+    "separation": ("F", "m"),
+    "excess": ("F", "m"),
+    "used": ("F", "m"),
+    "kinetic": ("F", "n"),
+}
+_PLAIN = ("frames", *_SHAPES)

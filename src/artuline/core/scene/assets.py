@@ -1,7 +1,8 @@
 """Large arrays, kept outside the scene tree under the hash of their content."""
 
 import hashlib
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
+from typing import TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -9,6 +10,7 @@ from numpy.typing import NDArray
 from artuline.core.errors import ArtulineError
 
 Arrays = Mapping[str, NDArray]
+T = TypeVar("T")
 
 
 def content_hash(arrays: Arrays) -> str:
@@ -26,6 +28,7 @@ class AssetStore:
 
     def __init__(self) -> None:
         self._items: dict[str, dict[str, NDArray]] = {}
+        self._decoded: dict[tuple[str, str], object] = {}
 
     def add(self, arrays: Arrays) -> str:
         """Store arrays and return their hash. The stored copies cannot be written to."""
@@ -42,6 +45,26 @@ class AssetStore:
             return self._items[key]
         except KeyError:
             raise ArtulineError(f"the data {key} is missing from the scene") from None
+
+    def decoded(self, key: str, make: Callable[[Arrays], T]) -> T:
+        """What ``make`` makes of the arrays of a key: made once, and forgotten with them."""
+        known = key, make.__qualname__
+        if known not in self._decoded:
+            self._decoded[known] = make(self[key])
+        return self._decoded[known]  # type: ignore[return-value]
+
+    def take_over(self, other: "AssetStore") -> None:
+        """Add all data of another store; what was decoded there comes along."""
+        for key in other:
+            self._items.setdefault(key, other._items[key])
+        self._decoded |= other._decoded
+
+    def discard(self, keys: set[str]) -> None:
+        """Forget data that nothing needs."""
+        for key in keys:
+            self._items.pop(key, None)
+        for known in [k for k in self._decoded if k[0] in keys]:
+            self._decoded.pop(known, None)
 
     def __contains__(self, key: str) -> bool:
         return key in self._items

@@ -1,8 +1,9 @@
 """Pure edits: each takes a scene and returns a new one that shares what did not change."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from typing import TypeVar
 
+from artuline.core.errors import MissingError
 from artuline.core.scene.model import (
     Body,
     Figure,
@@ -10,6 +11,7 @@ from artuline.core.scene.model import (
     Joint,
     Key,
     Lane,
+    LinkEnd,
     Model,
     MotionKey,
     Obstacle,
@@ -22,9 +24,9 @@ T = TypeVar("T", bound=Model)
 
 
 def replace(items: tuple[T, ...], id_: str, change: Callable[[T], T]) -> tuple[T, ...]:
-    """The tuple with the item of that id changed; KeyError if there is none."""
+    """The tuple with the item of that id changed; MissingError if there is none."""
     if all(i.id != id_ for i in items):  # type: ignore[attr-defined]
-        raise KeyError(id_)
+        raise MissingError(f"{id_!r} is not there any more")
     return tuple(change(i) if i.id == id_ else i for i in items)  # type: ignore[attr-defined]
 
 
@@ -53,22 +55,46 @@ def ragdoll(s: Scene, new: Figure) -> Scene:
     """The scene with a figure's bodies, joints and filters replaced by those of ``new``; what was tied to, pushed or kept
     apart from bodies that are gone goes with them.
     """
-    ids = {b.id for b in new.bodies}
-
-    def there(figure: str | None, body: str) -> bool:
-        return figure != new.id or body in ids
-
-    return s.changed(
-        links=tuple(
-            x for x in s.links if there(x.a.figure, x.a.body) and (x.b is None or there(x.b.figure, x.b.body))
-        ),
-        pushes=tuple(p for p in s.pushes if there(p.figure, p.body)),
-        pairs_off=tuple(p for p in s.pairs_off if all(there(e.figure, e.body) for e in p)),
+    return pruned(
+        s,
         figures=replace(
-            s.figures, new.id,
-            lambda f: f.changed(bodies=new.bodies, joints=new.joints, pairs_off=new.pairs_off, self_collision=new.self_collision),
+            s.figures,
+            new.id,
+            lambda f: f.changed(
+                bodies=new.bodies, joints=new.joints, pairs_off=new.pairs_off, self_collision=new.self_collision
+            ),
         ),
-    )  # fmt: skip
+    )
+
+
+def pruned(s: Scene, **values: object) -> Scene:
+    """The scene with figures or obstacles replaced, without whatever refers to a body that is not there any more:
+    links, pushes and pairs that do not collide.
+    """
+    figures: tuple[Figure, ...] = values.get("figures", s.figures)  # type: ignore[assignment]
+    obstacles: tuple[Obstacle, ...] = values.get("obstacles", s.obstacles)  # type: ignore[assignment]
+    known = {(f.id, b.id) for f in figures for b in f.bodies} | {(None, o.id) for o in obstacles}
+
+    def there(*ends: LinkEnd | None) -> bool:
+        return all(e is None or (e.figure, e.body) in known for e in ends)
+
+    kept: dict[str, object] = {
+        "links": tuple(x for x in s.links if there(x.a, x.b)),
+        "pushes": tuple(p for p in s.pushes if (p.figure, p.body) in known),
+        "pairs_off": tuple(p for p in s.pairs_off if there(*p)),
+    }
+    return s.changed(**(kept | values))
+
+
+def without_figure(s: Scene, figure_id: str) -> Scene:
+    """The scene without a figure, and without what refers to it."""
+    s.figure(figure_id)
+    return pruned(s, figures=tuple(f for f in s.figures if f.id != figure_id))
+
+
+def without_obstacle(s: Scene, obstacle_id: str) -> Scene:
+    """The scene without an obstacle, and without what refers to it."""
+    return pruned(s, obstacles=tuple(o for o in s.obstacles if o.id != obstacle_id))
 
 
 def joints(s: Scene, figure_id: str, ids: set[str], change: Callable[[Joint], Joint]) -> Scene:
@@ -92,12 +118,24 @@ def obstacle(s: Scene, obstacle_id: str, **values: object) -> Scene:
 
 def fresh_id(stem: str, taken: set[str]) -> str:
     """``stem``, or the stem with the first free number behind it."""
-    if stem not in taken:
-        return stem
-    n = 2
-    while f"{stem} {n}" in taken:
-        n += 1
-    return f"{stem} {n}"
+    return Names(taken).fresh(stem)
+
+
+class Names:
+    """Names that are taken; a fresh one is found in constant time, however many are alike."""
+
+    def __init__(self, taken: Iterable[str] = ()):
+        self._taken = set(taken)
+        self._next: dict[str, int] = {}
+
+    def fresh(self, stem: str) -> str:
+        """``stem``, or the stem with the first free number behind it; it is taken from now on."""
+        name, n = stem, self._next.get(stem, 2)
+        while name in self._taken:
+            name, n = f"{stem} {n}", n + 1
+        self._next[stem] = n
+        self._taken.add(name)
+        return name
 
 
 def interval_lane(start: float, end: float, ramp_in: float, ramp_out: float) -> Lane:

@@ -1,11 +1,12 @@
 """The skinned surface of a figure, as arrays in the asset store, and its skinning."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 
 import numpy as np
 from numpy.typing import NDArray
 
 from artuline.core.geometry.rotation import Array
+from artuline.core.scene.arrays import Checked
 from artuline.core.scene.assets import Arrays
 
 
@@ -36,6 +37,26 @@ class Mesh:
     def from_arrays(arrays: Arrays) -> "Mesh":
         """The inverse of ``to_arrays``."""
         return Mesh(**arrays)
+
+    @staticmethod
+    def check(arrays: Arrays, bones: int, materials: int, what: str) -> None:
+        """Raises ArtulineError unless arrays make a mesh for so many bones and materials."""
+        c = Checked(arrays, what)
+        c.take("positions", ("V", 3), low=-1e12, high=1e12)
+        c.take("normals", ("V", 3))
+        count = c.lengths["V"]
+        c.take("triangles", ("T", 3), "i", low=0, high=count - 1)
+        c.take("material", ("T",), "i", low=0, high=max(materials, 1) - 1)
+        c.take("palette_bone", ("P",), "i", low=0, high=bones - 1)
+        c.take("palette_bind", ("P", 4, 4))
+        c.take("palette_skin", ("P",), "i")
+        c.take("slots", ("V", "K"), "i", low=0, high=c.lengths["P"] - 1)
+        c.take("weights", ("V", "K"), low=-1e-6, high=1.0 + 1e-4)
+        if not count or not c.lengths["T"]:
+            raise c.fail("it has no triangles")
+        extra = set(arrays) - {f.name for f in fields(Mesh)}
+        if extra:
+            raise c.fail(f"{min(extra)!r} is not known")
 
     def palette(self, matrices: Array) -> Array:
         """Skinning matrices (..., P, 4, 4) from bone matrices (..., B, 4, 4)."""

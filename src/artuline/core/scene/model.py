@@ -10,12 +10,15 @@ from collections import Counter
 from collections.abc import Iterable
 from functools import cached_property
 from itertools import pairwise
-from typing import Annotated, Literal, Self
+from typing import Annotated, Literal, NamedTuple, Self
 
 import numpy as np
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field, model_validator
 
-FORMAT_VERSION = 1
+from artuline.core.errors import MissingError
+
+FORMAT_VERSION = 2
+MOST_FRAME = 1_000_000
 
 
 def _unit(q: tuple[float, float, float, float]) -> tuple[float, float, float, float]:
@@ -322,14 +325,28 @@ class Figure(Model):
         return next((c for c in self.clips if c.name == self.clip), None)
 
     def below(self, bone: str | None) -> set[str]:
-        """Names of ``bone`` and all bones below it; all bones for None."""
+        """Names of ``bone``, of all bones below it, and of what hangs on their bodies by joints; all bones for None."""
         if bone is None:
             return set(self.bone_index)
-        found = {bone}
-        for b in self.bones:
-            if b.parent in found:
-                found.add(b.name)
+        found, todo = {bone}, [bone]
+        while todo:
+            for name in self._beneath.get(todo.pop(), ()):
+                if name not in found:
+                    found.add(name)
+                    todo.append(name)
         return found
+
+    @cached_property
+    def _beneath(self) -> dict[str, list[str]]:
+        """The bones right below each, by the skeleton and by joints."""
+        carried: dict[str, list[str]] = {}
+        for b in self.bones:
+            if b.parent is not None:
+                carried.setdefault(b.parent, []).append(b.name)
+        bone = {b.id: b.bone for b in self.bodies}
+        for j in self.joints:
+            carried.setdefault(bone[j.parent], []).append(bone[j.child])
+        return carried
 
     def limbs(self) -> list[str]:
         """The bones with a body at which the tree of bodies branches: where limbs, the neck and the tail begin."""
@@ -406,6 +423,20 @@ class Obstacle(Model):
         if any(b <= a for a, b in pairwise(frames)):
             raise ValueError(f"the keys of obstacle {self.name!r} must run forward in time")
         return self
+
+
+class BodyRef(NamedTuple):
+    """A body by what never changes: its figure's id (None: an obstacle) and its own."""
+
+    figure: str | None
+    body: str
+
+
+class JointRef(NamedTuple):
+    """A joint by its figure's id and its own; a link of the scene has no figure."""
+
+    figure: str | None
+    joint: str
 
 
 class LinkEnd(Model):
@@ -531,8 +562,8 @@ class Scene(Model):
     version: int = FORMAT_VERSION
     name: str = "Untitled"
     rate: Annotated[float, Field(gt=0.0, le=1000.0)] = 24.0
-    start: int = 0
-    end: int = 100
+    start: Annotated[int, Field(ge=-MOST_FRAME, le=MOST_FRAME)] = 0
+    end: Annotated[int, Field(ge=-MOST_FRAME, le=MOST_FRAME)] = 100
     substeps: Annotated[int, Field(ge=1, le=1000)] = 10
     gravity: Vec3 = (0.0, -9.81, 0.0)
     gravity_lane: VectorLane = VectorLane()
@@ -575,11 +606,28 @@ class Scene(Model):
         return self
 
     def figure(self, id_: str) -> Figure:
-        """The figure with this id; KeyError if there is none."""
+        """The figure with this id; MissingError if there is none."""
         for f in self.figures:
             if f.id == id_:
                 return f
-        raise KeyError(id_)
+        raise MissingError(f"the figure {id_!r} is not in the scene any more")
+
+    def words(self, ref: BodyRef | JointRef) -> str:
+        """A readable name of a body, obstacle, joint or link; with the figure's where there are several. For people only."""
+        owner = next((f for f in self.figures if f.id == ref.figure), None)
+        if owner is not None:
+            return f"{owner.name}: {ref[1]}" if len(self.figures) > 1 else ref[1]
+        others: tuple[Obstacle | Link, ...] = (*self.obstacles, *self.links)
+        return next((o.name for o in others if o.id == ref[1]), ref[1])
+
+    def body_of_joint(self, ref: JointRef) -> BodyRef | None:
+        """The body that a joint holds, or that a link begins at; None where it is gone."""
+        if ref.figure is None:
+            link = next((x for x in self.links if x.id == ref.joint), None)
+            return BodyRef(link.a.figure, link.a.body) if link is not None else None
+        owner = next((f for f in self.figures if f.id == ref.figure), None)
+        joint = next((j for j in owner.joints if j.id == ref.joint), None) if owner is not None else None
+        return BodyRef(ref.figure, joint.child) if joint is not None else None
 
     def active_take(self) -> TakeRef | None:
         """The take that is shown, or None."""

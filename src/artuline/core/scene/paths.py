@@ -8,7 +8,7 @@ takes its keys away. ``tone.keys[0].value`` is one key of it.
 import re
 from collections.abc import Iterator
 
-from artuline.core.errors import ArtulineError
+from artuline.core.errors import ArtulineError, why_not
 from artuline.core.scene.model import Lane, Model, Scene
 
 _STEP = re.compile(r"([A-Za-z_]+)((?:\[[^\]]*\])*)$")
@@ -64,9 +64,7 @@ def put(scene: Scene, path: str, value: float) -> Scene:
     try:
         changed = _put(scene, _steps(path), value, path)
     except ValueError as error:
-        lines = [x.strip() for x in str(error).splitlines()]
-        text = next((x for x in lines if x.startswith(("Input", "Value"))), lines[0])
-        raise ArtulineError(f"{path} cannot be {value:g} ({text.split(' [type')[0]})") from error
+        raise ArtulineError(f"{path} cannot be {value:g} ({why_not(error)})") from error
     assert isinstance(changed, Scene)
     return changed
 

@@ -14,7 +14,7 @@ from artuline.core.motion.skeleton import rest_matrices, rigid
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Body, Figure, Shape
-from artuline.core.setup.fit import UNDER, hull_shape
+from artuline.core.setup.patch_fit import UNDER, hull_shape
 from artuline.core.setup.skin import divide_among
 
 CONCAVITY = 0.08  # share of the part's size that hulls may deviate by

@@ -11,19 +11,11 @@ from artuline.core.motion.skeleton import placement, rest_matrices, rigid, skele
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Body, Figure, Joint
 from artuline.core.setup.anatomy import FULL_BEND, HINGES, least_range, segment_of
+from artuline.core.setup.hierarchy import body_parents
 
 MARGIN = math.radians(12.0)
 MOST_SWING = math.radians(150.0)
 STRAIGHT_MARGIN = math.radians(3.0)
-
-
-def parent_body(figure: Figure, body: Body, bodies: tuple[Body, ...]) -> Body | None:
-    """The body on the nearest ancestor bone that has one."""
-    by_bone = {b.bone: b for b in bodies}
-    up = figure.bones[figure.bone_index[body.bone]].parent
-    while up is not None and up not in by_bone:
-        up = figure.bones[figure.bone_index[up]].parent
-    return by_bone[up] if up is not None else None
 
 
 def clip_rotations(figure: Figure, assets: AssetStore) -> Array:
@@ -38,17 +30,21 @@ def clip_rotations(figure: Figure, assets: AssetStore) -> Array:
 
 
 def propose_joints(figure: Figure, assets: AssetStore, bodies: tuple[Body, ...]) -> tuple[Joint, ...]:
-    """A joint for every body that has an ancestor with a body: at the bone's origin, along the bone."""
+    """A joint for every body but the topmost: at the bone's origin, along the bone, to the body above by the skeleton or, where that
+    says nothing, by the skin.
+    """
+    parents = body_parents(figure, assets, bodies)
+    by_id = {b.id: b for b in bodies}
     motion = clip_rotations(figure, assets)
     rest_p, rest_q = rigid(rest_matrices(figure))
     joints = []
     for body in bodies:
-        parent = parent_body(figure, body, bodies)
-        if parent is None:
+        if body.id not in parents:
             continue
+        parent = by_id[parents[body.id]]
         c, p = figure.bone_index[body.bone], figure.bone_index[parent.bone]
-        along = _direction(figure, bodies, body, rest_p, rest_q)
-        up = _direction(figure, bodies, parent, rest_p, rest_q)
+        along = _direction(figure, bodies, body, parents, rest_p, rest_q)
+        up = _direction(figure, bodies, parent, parents, rest_p, rest_q)
         frame = rotation.multiply(rotation.conjugate(rest_q[c]), rotation.align(np.array([1.0, 0, 0]), along))
         turns = rotation.multiply(rotation.conjugate(motion[:, p]), motion[:, c])
         if not len(turns):
@@ -66,10 +62,12 @@ def propose_joints(figure: Figure, assets: AssetStore, bodies: tuple[Body, ...])
     return tuple(joints)
 
 
-def _direction(figure: Figure, bodies: tuple[Body, ...], body: Body, p: Array, q: Array) -> Array:
+def _direction(
+    figure: Figure, bodies: tuple[Body, ...], body: Body, parents: dict[str, str], p: Array, q: Array
+) -> Array:
     """Unit direction of the bone that carries a body: to its child bodies' middle, else along its shape."""
     b = figure.bone_index[body.bone]
-    children = [figure.bone_index[o.bone] for o in bodies if parent_body(figure, o, bodies) is body]
+    children = [figure.bone_index[o.bone] for o in bodies if parents.get(o.id) == body.id]
     if len(children) == 1:
         d = p[children[0]] - p[b]
     elif body.shapes:

@@ -10,7 +10,7 @@ from artuline.core.motion.skeleton import rest_matrices
 from artuline.core.physics.specs import mass_frame, shape_mass
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.mesh import Mesh
-from artuline.core.scene.model import Body, Figure
+from artuline.core.scene.model import Body, Figure, Joint
 from artuline.core.setup.anatomy import segment_of
 from artuline.core.setup.mirror import mirror_pairs
 
@@ -53,6 +53,9 @@ SHARES = {
     "foot": 0.0145,
 }
 _TRUNK = ("spine", "collar", "pelvis")
+NOTED_RATIO = 10.0  # of the masses of joined bodies, above which a check says so
+HEAVY = 1.6  # times the usual mass, above or below which a check says so
+FEW = 3  # bodies, up to which a figure is not weighed
 MOST_RATIO = 8.0  # between joined bodies, when a mass is shared out by volume
 
 
@@ -130,6 +133,30 @@ def balance(figure: Figure, total: float) -> tuple[tuple[Body, ...], str]:
         how = "by volume"
     share = share / share.sum() * total
     return tuple(b.changed(mass=float(m)) for b, m in zip(figure.bodies, share)), how
+
+
+def uneven(figure: Figure) -> tuple[float, Joint] | None:
+    """The joint whose two bodies differ most in mass, by how many times; None where none differs more than ``NOTED_RATIO`` times."""
+    mass = {b.id: body_mass(b) for b in figure.bodies}
+    pairs = [(mass[j.parent], mass[j.child], j) for j in figure.joints]
+    ratios = [(max(a, b) / min(a, b), j) for a, b, j in pairs if min(a, b) > 0.0]
+    worst = max(ratios, key=lambda x: x[0], default=None)
+    return worst if worst is not None and worst[0] > NOTED_RATIO else None
+
+
+def unlikely(total: float, usual: float) -> bool:
+    """Whether a mass is far from what is usual (0: not known)."""
+    return usual > 0.0 and not 1.0 / HEAVY < total / usual < HEAVY
+
+
+def balanced(figure: Figure, assets: AssetStore) -> tuple[Body, ...]:
+    """The figure's bodies, with their masses shared out where the shapes alone would give ones that a check warns of."""
+    total = sum(body_mass(b) for b in figure.bodies)
+    usual, _ = usual_mass(figure, assets)
+    odd = unlikely(total, usual) and len(figure.bodies) > FEW
+    if total <= 0.0 or (uneven(figure) is None and not odd):
+        return figure.bodies
+    return balance(figure, usual if odd else total)[0]
 
 
 def _segment(figure: Figure, body: Body) -> str | None:

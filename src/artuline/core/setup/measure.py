@@ -8,9 +8,8 @@ from artuline.core.geometry import distance, rotation
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.skeleton import rest_matrices, rigid
 from artuline.core.scene.model import Body, Figure
+from artuline.core.setup.patch_fit import NEAR_SKIN
 from artuline.core.setup.skin import Skin, SkinParts, divide_among, surface_points
-
-NEAR_SKIN = 0.012  # share of the figure's height within which skin counts as held by a shape
 
 
 @dataclass(frozen=True)

@@ -9,8 +9,10 @@ from artuline.core.physics.world import BodySpec, World
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.edit import map_figure
 from artuline.core.scene.model import Body, Figure, Scene
-from artuline.core.setup.fit import BEST, FitChoice, fit_bodies
+from artuline.core.setup.fit import Cancelled, Progress, fit_bodies, never, nothing
 from artuline.core.setup.joints import propose_joints
+from artuline.core.setup.materials import balanced
+from artuline.core.setup.patch_fit import BEST, FitChoice
 from artuline.core.setup.skin import LEAST_SHARE
 
 
@@ -47,11 +49,18 @@ def set_up(
     density: float = 1000.0,
     choice: FitChoice = BEST,
     least_share: float = LEAST_SHARE,
+    progress: Progress = nothing,
+    cancelled: Cancelled = never,
 ) -> Figure:
-    """The figure with bodies under its skin, joints with limits, and resting overlaps that do not collide."""
-    bodies = fit_bodies(figure, assets, density, None, choice, least_share)
+    """The figure with bodies under its skin, joints with limits, and resting overlaps that do not collide.
+
+    Where the shapes alone would make light bodies carry heavy ones, or the whole far from what it would weigh, masses are balanced.
+    Raises CancelledError on request.
+    """
+    bodies = fit_bodies(figure, assets, density, None, choice, least_share, progress, cancelled)
     bare = figure.changed(bodies=bodies, joints=(), pairs_off=())
-    return _filtered(bare.changed(joints=propose_joints(bare, assets, bodies)))
+    made = _filtered(bare.changed(joints=propose_joints(bare, assets, bodies)))
+    return made.changed(bodies=balanced(made, assets))
 
 
 def set_up_in_scene(scene: Scene, figure_id: str, assets: AssetStore) -> Scene:
@@ -80,7 +89,14 @@ def with_bodies(figure: Figure, assets: AssetStore, bodies: tuple[Body, ...]) ->
     return _filtered(bare.changed(joints=tuple(by_hand.get(j.child, j) for j in joints)))
 
 
-def add_bodies(figure: Figure, assets: AssetStore, bones: set[str], choice: FitChoice = BEST) -> Figure:
+def add_bodies(
+    figure: Figure,
+    assets: AssetStore,
+    bones: set[str],
+    choice: FitChoice = BEST,
+    progress: Progress = nothing,
+    cancelled: Cancelled = never,
+) -> Figure:
     """Bodies for bones that have none yet, fitted to their own skin; the bodies above them are not changed.
 
     Raises ArtulineError if none of the bones carries skin.
@@ -88,7 +104,9 @@ def add_bodies(figure: Figure, assets: AssetStore, bones: set[str], choice: FitC
     new = bones - set(figure.body_of)
     if not new:
         raise ArtulineError("all of these bones have bodies")
-    made = [b for b in fit_bodies(figure, assets, 1000.0, new | set(figure.body_of), choice) if b.bone in new]
+    both = new | set(figure.body_of)
+    fitted = fit_bodies(figure, assets, 1000.0, both, choice, LEAST_SHARE, progress, cancelled, only=new)
+    made = [b for b in fitted if b.bone in new]
     if not made:
         raise ArtulineError(f"no skin belongs to {', '.join(sorted(new)[:3])}", remedy="Choose bones that carry skin.")
     return with_bodies(figure, assets, (*figure.bodies, *made))
@@ -105,12 +123,16 @@ def fit_again(
     bones: set[str],
     choice: FitChoice = BEST,
     keep_by_hand: bool = True,
+    progress: Progress = nothing,
+    cancelled: Cancelled = never,
 ) -> Figure:
     """The figure with the shapes of some bodies fitted again; those edited by hand stay unless told otherwise."""
     wanted = {b.bone for b in figure.bodies if b.bone in bones and not (keep_by_hand and b.by_hand)}
     if not wanted:
         return figure
-    made = {b.bone: b for b in fit_bodies(figure, assets, 1000.0, set(figure.body_of), choice)}
+    all_ = set(figure.body_of)
+    fitted = fit_bodies(figure, assets, 1000.0, all_, choice, LEAST_SHARE, progress, cancelled, only=wanted)
+    made = {b.bone: b for b in fitted}
     bodies = tuple(
         b.changed(shapes=made[b.bone].shapes, by_hand=False) if b.bone in wanted and b.bone in made else b
         for b in figure.bodies

@@ -16,9 +16,15 @@ def unit_name(unit: float) -> str:
 def likely_unit(size: float) -> float:
     """Metres per file unit for a figure of this longest side, in file units.
 
-    A size that is plausible in metres (0.15 to 8) is taken as metres, as the glTF standard asks; otherwise
-    the unit that brings it closest to a person's height.
+    A size that is plausible in metres (0.15 to 8) is taken as metres, as the glTF standard asks; otherwise the unit
+    that makes it something between a hand and a tall person, decimal units first.
     """
     if size <= 0.0 or 0.15 <= size <= 8.0:
         return 1.0
-    return min(UNITS, key=lambda u: abs(np.log(size * u / 1.7)) + (0.3 if u in (0.0254, 0.3048) else 0.0))
+
+    def odd(unit: float) -> float:
+        real = size * unit
+        off = max(np.log(0.15 / real), np.log(real / 2.5), 0.0)
+        return float(off + 0.15 * abs(np.log(real / 1.7)) + (0.6 if unit in (0.0254, 0.3048) else 0.0))
+
+    return min(UNITS, key=odd)

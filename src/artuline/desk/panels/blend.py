@@ -8,7 +8,7 @@ import numpy as np
 from artuline.core.motion.poses import pose_frames
 from artuline.core.scene import edit
 from artuline.core.scene.model import Figure, Group, Lane, Push, Scene, Spring
-from artuline.desk.fields import button, buttons, faint, row, rule, section
+from artuline.desk.fields import button, buttons, faint, row, rule, section, short
 from artuline.desk.panels import bodies
 from artuline.desk.panels.world import fill_figure, fill_obstacle, fill_world, world_words
 
@@ -35,7 +35,14 @@ def fill(d: "Details", f: Figure) -> None:
         d.add(
             faint("Click a bone on the stage to let only it and all below it go limp, or hand over the whole figure.")
         )
-        d.add(button("Hand over the whole figure", lambda: w.limp(None), icon="human-handsdown"))
+        d.add(
+            button(
+                "Hand over the whole figure",
+                lambda: w.limp(None),
+                icon="human-handsdown",
+                tip="To physics, in the middle of the range",
+            )
+        )
         limbs = f.limbs()
         if limbs:
             d.choice("Or a limb, from", ["…", *limbs], "…", lambda n: w.limp(n) if n != "…" else None,
@@ -43,10 +50,35 @@ def fill(d: "Details", f: Figure) -> None:
     else:
         count = len([b for b in f.bodies if b.bone in f.below(bone)])
         d.add(faint(f"{count} bodies hang from {bone}." if count != 1 else f"One body hangs from {bone}."))
-        d.add(button(f"Limp from {bone} down", lambda: w.limp(bone), icon="arm-flex-outline", primary=True))
+        d.add(
+            button(
+                f"Limp from {short(bone, 16)} down",
+                lambda: w.limp(bone),
+                icon="arm-flex-outline",
+                primary=True,
+                tip=f"Hands {bone} and all below over to physics, in the middle of the range",
+            )
+        )
         if len(bones) > 1:
-            d.add(button(f"Only these {len(bones)} bones", w.limp_selected, icon="select-group"))
-        d.add(buttons(("Hold", w.hold_selected), ("Push", w.add_push), ("Springy", w.make_springy)))
+            d.add(
+                button(
+                    f"Only these {len(bones)} bones",
+                    w.limp_selected,
+                    icon="select-group",
+                    tip="Hands just these over, not what hangs on them",
+                )
+            )
+        d.add(
+            buttons(
+                (
+                    "Hold",
+                    w.hold_selected,
+                    "Holds them where they are from this frame on, at what they touch or in the world",
+                ),
+                ("Push", w.add_push, "Pushes the first of them at this frame, away from the view"),
+                ("Springy", w.make_springy, "Lets them and all below swing about their keys"),
+            )
+        )
         chosen = [b for b in f.bodies if b.bone in bones]
         for label, field in (("Its share of steadiness", "steady"), ("Its share of calm", "calm")):
             if chosen:
@@ -62,7 +94,7 @@ def fill(d: "Details", f: Figure) -> None:
     if frames:
         d.add(faint("Posed at " + ", ".join(f"{x:g}" for x in frames) + "."))
         if float(round(s.frame)) in frames:
-            d.add(button("Remove the pose at this frame", w.unkey_pose, icon="close"))
+            d.add(button("Remove the pose at this frame", w.unkey_pose, icon="close", tip="Takes this keyed pose away"))
     for g in f.groups:
         near = len(f.groups) == 1 or bool(bones & f.ruled(g))
         if d.fold(g.name, _group_words(g), near):
@@ -79,8 +111,9 @@ def fill(d: "Details", f: Figure) -> None:
             fill_obstacle(d, o)
     d.add(
         rule(),
-        buttons(("Add a box", partial(w.add_obstacle, "box")), ("Add a ball", partial(w.add_obstacle, "sphere")),
-                ("From a file…", w.ask_obstacle)),
+        buttons(("Add a box", partial(w.add_obstacle, "box"), "An obstacle beside the figure"),
+                ("Add a ball", partial(w.add_obstacle, "sphere"), "An obstacle beside the figure"),
+                ("From a file…", w.ask_obstacle, "An obstacle from a mesh: its hull, or all its triangles")),
     )  # fmt: skip
     d.add(button("Run", w.run, icon="play-box-outline", primary=True, tip="Simulate the range (F5)"))
 
@@ -131,11 +164,21 @@ def _spring(d: "Details", f: Figure, g: Group, spring: Spring) -> None:
     if beat is not None:
         d.add(faint(f"The keys move at {beat:.1f} a second here: a frequency near it swings most."))
         d.add(
-            button(f"Swing at {beat:.1f} Hz", lambda: d.edit("Swing with the keys", lambda sc: put(sc, frequency=beat)))
+            button(
+                f"Swing at {beat:.1f} Hz",
+                lambda: d.edit("Swing with the keys", lambda sc: put(sc, frequency=beat)),
+                tip="Makes it swing in the rhythm of the keys",
+            )
         )
     d.toggle("Collides", spring.collides, lambda on: d.edit("Collide", lambda sc: put(sc, collides=on)),
              "Off: passes through everything, which is calmer for ears and straps.")  # fmt: skip
-    d.add(button("Not springy", lambda: d.edit("Not springy", lambda sc: edit.group(sc, f.id, g.id, spring=None))))
+    d.add(
+        button(
+            "Not springy",
+            lambda: d.edit("Not springy", lambda sc: edit.group(sc, f.id, g.id, spring=None)),
+            tip="Its joints are ruled by tone again",
+        )
+    )
 
 
 def _returns(d: "Details", f: Figure, g: Group) -> None:
@@ -197,7 +240,14 @@ def _group(d: "Details", f: Figure, g: Group) -> None:
 
         d.number(label, float(lane.value(frame)), "", firm, words=f"Change the {name}", step=0.005, decimals=2, low=0, high=1,
                  reset=0, tip=tip + (" Keyed: changes the key at this frame." if lane.keys else ""))  # fmt: skip
-    d.add(buttons(*((f"Key {name}", partial(w.key_lane, f.id, g.id, name)) for _, name, _ in firm_lanes)))
+    d.add(
+        buttons(
+            *(
+                (f"Key {name}", partial(w.key_lane, f.id, g.id, name), f"Keys the present {name} at this frame")
+                for _, name, _ in firm_lanes
+            )
+        )
+    )
     if g.spring is None:
         d.add(button("Make it springy", lambda: d.edit("Make springy", lambda sc: edit.group(sc, f.id, g.id, spring=Spring())),
                      tip="Its joints swing about their keys at a frequency of their own."))  # fmt: skip
@@ -211,8 +261,13 @@ def _group(d: "Details", f: Figure, g: Group) -> None:
         d.toggle("Solo", g.solo, lambda on: d.edit("Solo", lambda sc: edit.group(sc, f.id, g.id, solo=on)),
                  "Only this one acts, and others that are solo.")  # fmt: skip
         others = [x.name for x in f.groups if x.id != g.id]
-        d.choice("Copy lanes to", ["…", *others], "…", lambda n: w.copy_lanes(f.id, g.id, n) if n != "…" else None)
-    d.add(button("Remove this group", lambda: w.remove_group(f.id, g.id), icon="close"))
+        d.choice("Copy lanes to", ["…", *others], "…", lambda n: w.copy_lanes(f.id, g.id, n) if n != "…" else None,
+                 "Gives another group all four lanes of this one.")  # fmt: skip
+    d.add(
+        button(
+            "Remove this group", lambda: w.remove_group(f.id, g.id), icon="close", tip="Its bones stay on their keys"
+        )
+    )
 
 
 def _held(d: "Details", f: Figure) -> None:
@@ -223,7 +278,12 @@ def _held(d: "Details", f: Figure) -> None:
         mine = []
     for link in mine:
         ends = f"{link.a.body} – {link.b.body if link.b else 'world'}"
-        d.add(row(f"{link.kind}: {ends}", button("Remove", partial(w.remove_link, link.id), name=f"Remove {link.id}")))
+        d.add(
+            row(
+                f"{link.kind}: {ends}",
+                button("Remove", partial(w.remove_link, link.id), name=f"Remove {link.id}", tip="Lets go for good"),
+            )
+        )
 
         def put(sc: Scene, v: float, field: str, link_id: str = link.id) -> Scene:
             return edit.scene(
@@ -232,10 +292,17 @@ def _held(d: "Details", f: Figure) -> None:
 
         start, stop = link.start if link.start is not None else s.scene.start, link.stop
         d.number(
-            "Holds from", start, "", partial(put, field="start"), words="Change when it holds", step=0.5, decimals=0
+            "Holds from",
+            start,
+            "",
+            partial(put, field="start"),
+            words="Change when it holds",
+            step=0.5,
+            decimals=0,
+            tip="First frame that it holds.",
         )
         d.number("until", stop if stop is not None else s.scene.end + 1, "", partial(put, field="stop"),
-                 words="Change when it holds", step=0.5, decimals=0)  # fmt: skip
+                 words="Change when it holds", step=0.5, decimals=0, tip="First frame that it holds no more.")  # fmt: skip
         if link.kind == "pin":
 
             def give(sc: Scene, v: float, link_id: str = link.id) -> Scene:
@@ -263,6 +330,7 @@ def _push(d: "Details", f: Figure, p: Push) -> None:
         words="Change the push",
         step=0.5,
         decimals=0,
+        tip="When it begins.",
     )
     d.number(
         "Spread over",
@@ -272,6 +340,7 @@ def _push(d: "Details", f: Figure, p: Push) -> None:
         words="Change the push",
         step=0.1,
         low=0.1,
+        tip="The same impulse over a longer time is softer.",
     )
     for k, axis in enumerate("xyz"):
 
@@ -280,7 +349,16 @@ def _push(d: "Details", f: Figure, p: Push) -> None:
             impulse[k] = v
             return put(sc, impulse=tuple(impulse))
 
-        d.number(f"Impulse {axis}", p.impulse[k], "N s", component, words="Change the push", step=0.2, reset=0)
+        d.number(
+            f"Impulse {axis}",
+            p.impulse[k],
+            "N s",
+            component,
+            words="Change the push",
+            step=0.2,
+            reset=0,
+            tip="Mass times the change of speed.",
+        )
     d.number("Scatter", p.scatter, "", lambda sc, v: put(sc, scatter=v), words="Change the push", step=0.01, decimals=2, low=0, high=3,
              reset=0, tip="Share of its strength by which it varies by chance.")  # fmt: skip
     if p.scatter > 0.0:
@@ -289,4 +367,4 @@ def _push(d: "Details", f: Figure, p: Push) -> None:
     mass = next((bodies.body_mass(b) for b in f.bodies if b.id == p.body), 1.0)
     change = float(np.linalg.norm(p.impulse)) / max(mass, 1e-9)
     d.add(faint(f"Changes the speed of {p.body} alone by {change:.1f} m/s."))
-    d.add(button("Remove this push", partial(w.remove_push, p.id), icon="close"))
+    d.add(button("Remove this push", partial(w.remove_push, p.id), icon="close", tip="Takes it away"))

@@ -8,9 +8,9 @@ from PySide6.QtWidgets import QLabel
 
 from artuline.core.scene import edit
 from artuline.core.scene.model import Body, Figure, Scene, Shape
-from artuline.core.setup.fit import KINDS
 from artuline.core.setup.materials import MATERIALS, body_mass, material_of
 from artuline.core.setup.mirror import mirror_pairs
+from artuline.core.setup.patch_fit import KINDS
 from artuline.desk.fields import button, buttons, faint, row, rule, section
 from artuline.desk.fit_list import FitList
 
@@ -35,7 +35,8 @@ def fill(d: "Details", f: Figure) -> None:
                 "joins them, and takes the limits from the clips."
             )
         )
-        d.add(button("Fit bodies and joints", w.set_up, icon="human-handsup", primary=True))
+        d.add(button("Fit bodies and joints", w.set_up, icon="human-handsup", primary=True,
+                     tip="Gives every bone with enough skin a shape, and joins them (Ctrl+B)"))  # fmt: skip
         _fit_options(d)
         d.add(button("Put a setup on it…", w.ask_setup, icon="tray-arrow-down", tip="From a file, or one that ships."))
         return
@@ -47,7 +48,13 @@ def fill(d: "Details", f: Figure) -> None:
         d.add(section(bare[0] if len(bare) == 1 else f"{len(bare)} bones"))
         d.add(faint("No body of its own: carried by the body above it."))
         d.add(
-            button("Give it a body" if len(bare) == 1 else "Give them bodies", w.add_bodies, icon="plus", primary=True)
+            button(
+                "Give it a body" if len(bare) == 1 else "Give them bodies",
+                w.add_bodies,
+                icon="plus",
+                primary=True,
+                tip="Fits a shape to the skin of the bone, and joins it to the body above",
+            )
         )
         _kinds(d)
     else:
@@ -86,7 +93,13 @@ def _all(d: "Details", f: Figure) -> None:
             tip="Replaces all bodies and joints but shapes edited by hand. Undo brings them back.",
         )
     )
-    d.add(buttons(("Save setup…", w.ask_save_setup), ("Put setup…", w.ask_setup)))
+    d.add(
+        buttons(
+            ("Save setup…", w.ask_save_setup, "Writes bodies and joints to a file of their own"),
+            ("Put setup…", w.ask_setup, "Puts bodies and joints from a file onto this figure"),
+        )
+    )
+    d.next("Joints", "look at how they may move")
 
 
 def _fit_options(d: "Details") -> None:
@@ -123,10 +136,20 @@ def _selected(d: "Details", f: Figure, chosen: list[Body]) -> None:
         d.toggle("Both sides at once", w.both_sides, w.set_both_sides, tip="Edits are mirrored to the other side.")
     if len(chosen) == 1:
         _shapes(d, f, first)
-    d.add(buttons(("Smaller", partial(w.grow_shapes, 1 / 1.05)), ("Larger", partial(w.grow_shapes, 1.05))))
+    d.add(
+        buttons(
+            ("Smaller", partial(w.grow_shapes, 1 / 1.05), "Five per cent smaller, about their middles"),
+            ("Larger", partial(w.grow_shapes, 1.05), "Five per cent larger, about their middles"),
+        )
+    )
     d.add(rule(), section("Fit again"))
     _kinds(d)
-    d.add(buttons(("Fit", w.fit_selected), ("Another shape", w.add_shape)))
+    d.add(
+        buttons(
+            ("Fit", w.fit_selected, "Fits the chosen shapes to their skin, of the kind above"),
+            ("Another shape", w.add_shape, "Adds a shape to the body, beside the first"),
+        )
+    )
     d.add(rule(), section("Mass"))
     _mass(d, f, chosen, ids)
     d.add(rule(), section("Surface"))
@@ -140,8 +163,19 @@ def _selected(d: "Details", f: Figure, chosen: list[Body]) -> None:
         d.number(label, getattr(first, field), unit, partial(_set, d, f, ids, field), words=f"Change {label.lower()}",
                  step=0.01, decimals=2, low=0, high=high, reset=reset, tip=tip)  # fmt: skip
     d.add(rule(), section("Carry over"))
-    d.add(buttons(("Copy", w.copy_body), ("Paste values", w.paste_values), ("Paste shape", w.paste_shape)))
-    d.add(buttons(("To the other side", w.mirror_selected), ("Remove", w.remove_bodies)))
+    d.add(
+        buttons(
+            ("Copy", w.copy_body, "Remembers shapes and values of this body"),
+            ("Paste values", w.paste_values, "Gives the chosen bodies the copied mass and surface"),
+            ("Paste shape", w.paste_shape, "Gives the chosen bodies the copied shapes"),
+        )
+    )
+    d.add(
+        buttons(
+            ("To the other side", w.mirror_selected, "Carries shapes and values over to the other side"),
+            ("Remove", w.remove_bodies, "Takes the bodies away; what hung on them hangs on the next above (Delete)"),
+        )
+    )
 
 
 def _set(d: "Details", f: Figure, ids: set[str], field: str, sc: Scene, v: object) -> Scene:
@@ -192,8 +226,14 @@ def _shapes(d: "Details", f: Figure, body: Body) -> None:
     w.active_shape = min(w.active_shape, len(body.shapes) - 1)
     if len(body.shapes) > 1:
         names = [f"{i + 1} {s.kind}" for i, s in enumerate(body.shapes)]
-        d.choice("Shape", names, names[w.active_shape], lambda t: w.choose_shape(names.index(t)))
-        d.add(button("Remove this shape", w.remove_shape, icon="close"))
+        d.choice(
+            "Shape",
+            names,
+            names[w.active_shape],
+            lambda t: w.choose_shape(names.index(t)),
+            "Which shape of the body has the handles",
+        )
+        d.add(button("Remove this shape", w.remove_shape, icon="close", tip="Takes this one away; the others stay"))
     shape = body.shapes[w.active_shape]
 
     def with_shape(sc: Scene, **values: object) -> Scene:
@@ -206,7 +246,11 @@ def _shapes(d: "Details", f: Figure, body: Body) -> None:
 
     kinds = ["capsule", "sphere", "box"] + (["hull"] if shape.kind == "hull" else [])
     d.choice(
-        "Kind", kinds, shape.kind, lambda k: d.edit("Change the shape", lambda sc: with_shape(sc, **_as(shape, k)))
+        "Kind",
+        kinds,
+        shape.kind,
+        lambda k: d.edit("Change the shape", lambda sc: with_shape(sc, **_as(shape, k))),
+        "Another shape of about the same size",
     )
     if shape.kind == "box":
         for i, name in enumerate(("Width", "Height", "Depth")):
@@ -216,20 +260,34 @@ def _shapes(d: "Details", f: Figure, body: Body) -> None:
                 half[i] = v / 200.0
                 return with_shape(sc, half=tuple(half))
 
-            d.number(name, 200.0 * shape.half[i], "cm", set_half, words="Change the box", low=0.2, high=2000)
+            d.number(
+                name,
+                200.0 * shape.half[i],
+                "cm",
+                set_half,
+                words="Change the box",
+                low=0.2,
+                high=2000,
+                tip="Full length of this side.",
+            )
     elif shape.kind == "hull":
         d.add(row("Corners", QLabel(str(len(shape.points)))))
     else:
         d.number("Radius", 100.0 * shape.radius, "cm", lambda sc, v: with_shape(sc, radius=v / 100.0),
-                 words="Change the radius", step=0.05, low=0.1, high=1000)  # fmt: skip
+                 words="Change the radius", step=0.05, low=0.1, high=1000, tip="From the middle to the surface.")  # fmt: skip
         if shape.kind == "capsule":
             d.number("Length", 200.0 * (shape.half_length + shape.radius), "cm",
                      lambda sc, v: with_shape(sc, half_length=max(v / 200.0 - shape.radius, 1e-4)),
-                     words="Change the length", low=200 * shape.radius + 0.1, high=2000)  # fmt: skip
+                     words="Change the length", low=200 * shape.radius + 0.1, high=2000, tip="From end to end, caps included.")  # fmt: skip
     d.number("Margin", 1000.0 * shape.margin, "mm", lambda sc, v: with_shape(sc, margin=v / 1000.0),
              words="Change the margin", step=0.1, low=0, high=1000, reset=0,
              tip="Thickness that collisions add on all sides; not drawn.")  # fmt: skip
-    d.add(buttons(("On the bone", w.snap_shape), ("Middle of skin", w.centre_shape)))
+    d.add(
+        buttons(
+            ("On the bone", w.snap_shape, "Lays the shape along its bone"),
+            ("Middle of skin", w.centre_shape, "Puts the shape into the middle of its bone's skin"),
+        )
+    )
 
 
 def _as(shape: Shape, kind: str) -> dict[str, object]:

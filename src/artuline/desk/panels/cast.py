@@ -7,10 +7,10 @@ from typing import TYPE_CHECKING
 from PySide6.QtWidgets import QComboBox, QLabel
 
 from artuline.core.scene import edit
-from artuline.core.scene.model import Figure, Scene
+from artuline.core.scene.model import MOST_FRAME, Figure, Scene
 from artuline.core.setup.mirror import mirror_pairs
 from artuline.core.setup.units import UNITS, likely_unit, unit_name
-from artuline.desk.fields import button, faint, row, rule, section
+from artuline.desk.fields import Words, button, faint, narrow, row, rule, section, short
 from artuline.formats.gltf_read import figure_size
 from artuline.view.stage import mesh_of
 
@@ -29,13 +29,14 @@ def fill(d: "Details", f: Figure) -> None:
             size = figure_size(other, mesh_of(other, s.assets)) * other.unit
             mark = "▸ " if other.id == f.id else ""
             d.add(row(f"{mark}{other.name}", QLabel(f"{size:.2f} m"),
-                      button("Show", partial(s.select, other.id, frozenset()), name=f"Show {other.name}")))  # fmt: skip
+                      button("Show", partial(s.select, other.id, frozenset()), name=f"Show {other.name}",
+                             tip="Makes it the one that the details are about")))  # fmt: skip
         d.add(rule())
     mesh = mesh_of(f, s.assets)
     size = figure_size(f, mesh) * f.unit
     bones = sum(b.deforms for b in f.bones)
     triangles = len(mesh.triangles) if mesh else 0
-    d.add(section("Figure"), row("Name", QLabel(f.name)), row("File", QLabel(f.source or "made here")))
+    d.add(section("Figure"), row("Name", Words(f.name)), row("File", Words(f.source or "made here")))
     d.add(
         row("Bones", QLabel(f"{bones}")),
         row("Triangles", QLabel(f"{triangles:,}".replace(",", "\u202f"))),
@@ -47,17 +48,28 @@ def fill(d: "Details", f: Figure) -> None:
     _unit(d, f, size)
     for i, label in ((0, "Across"), (2, "Along")):
         d.number(
-            label, f.position[i], "m", partial(_place, f.id, i), words="Move the figure", step=0.01, decimals=2, reset=0
+            label,
+            f.position[i],
+            "m",
+            partial(_place, f.id, i),
+            words="Move the figure",
+            step=0.01,
+            decimals=2,
+            reset=0,
+            tip="Where it stands in the scene.",
         )
     d.number("Turned", math.degrees(f.turn), "°", lambda sc, v: edit.figure(sc, f.id, turn=math.radians(v)),
-             words="Turn the figure", step=0.5, reset=0)  # fmt: skip
+             words="Turn the figure", step=0.5, reset=0, tip="About the upright axis.")  # fmt: skip
     d.add(rule(), section("Left and right"))
     _pairs(d, f)
     d.add(rule(), section("Motion"))
     _motion(d, f)
     if not f.bodies:
         d.add(rule(), faint("Next: give the figure bodies and joints."))
-        d.add(button("Fit bodies and joints", w.set_up, icon="human-handsup", primary=True))
+        d.add(button("Fit bodies and joints", w.set_up, icon="human-handsup", primary=True,
+                     tip="Gives every bone with enough skin a shape, and joins them (Ctrl+B)"))  # fmt: skip
+    else:
+        d.next("Bodies", "look at the shapes")
 
 
 def _place(figure: str, axis: int, s: Scene, v: float) -> Scene:
@@ -89,6 +101,7 @@ def _unit(d: "Details", f: Figure, size: float) -> None:
                 lambda: d.edit("Change the unit", lambda sc: edit.figure(sc, f.id, unit=unit)),
                 icon="ruler",
                 primary=True,
+                tip="Takes the numbers of the file in this unit",
             )
         )
 
@@ -104,9 +117,23 @@ def _pairs(d: "Details", f: Figure) -> None:
         a, b = chosen
         if pairs.get(a) == b:
             d.add(faint(f"{a} and {b} are a pair."))
-            d.add(button("They are no pair", lambda: _set_pairs(d, f, ((a, a), (b, b))), icon="link-off"))
+            d.add(
+                button(
+                    "They are no pair",
+                    lambda: _set_pairs(d, f, ((a, a), (b, b))),
+                    icon="link-off",
+                    tip="Edits of one no longer go to the other",
+                )
+            )
         else:
-            d.add(button(f"Pair {a} with {b}", lambda: _set_pairs(d, f, ((a, b),)), icon="link"))
+            d.add(
+                button(
+                    f"Pair {short(a, 12)} with {short(b, 12)}",
+                    lambda: _set_pairs(d, f, ((a, b),)),
+                    icon="link",
+                    tip=f"Edits of {a} then go to {b} as well, and back",
+                )
+            )
     elif len(chosen) == 1 and chosen[0] in pairs:
         d.add(faint(f"{chosen[0]} is paired with {pairs[chosen[0]]}."))
     else:
@@ -128,17 +155,21 @@ def _motion(d: "Details", f: Figure) -> None:
         clips.addItem(c.name, c.name)
     clips.setCurrentIndex(0 if f.clip is None else 1 + [c.name for c in f.clips].index(f.clip))
     clips.activated.connect(lambda i: d.window_.choose_clip(f.id, clips.itemData(i)))
-    d.add(row("Clip", clips))
+    narrow(clips)
+    d.add(row("Clip", clips, tip="What the figure plays; the scene's rate and range follow it."))
     clip = f.active_clip()
     if clip is not None:
-        d.toggle("Loop", clip.loop, lambda on: d.edit("Loop the clip", lambda sc: _set_loop(sc, f, clip.name, on)))
+        d.toggle("Loop", clip.loop, lambda on: d.edit("Loop the clip", lambda sc: _set_loop(sc, f, clip.name, on)),
+                 "Plays it again and again; one that travels travels on")  # fmt: skip
         d.add(row("Length", QLabel(f"{clip.duration:.2f} s, {clip.rate:g} per second")))
     d.number("Begins at frame", f.clip_start, "", lambda sc, v: edit.figure(sc, f.id, clip_start=float(round(v))),
-             words="Move the clip", step=1, decimals=0, reset=0)  # fmt: skip
+             words="Move the clip", step=1, decimals=0, reset=0, tip="Frame of the scene at which the clip begins.")  # fmt: skip
     d.number("First frame", s.scene.start, "", lambda sc, v: edit.scene(sc, start=round(v)),
-             words="Change the range", step=1, decimals=0)  # fmt: skip
+             words="Change the range", step=1, decimals=0, low=-MOST_FRAME, high=s.scene.end - 1,
+             tip="Where the range begins; before the last frame.")  # fmt: skip
     d.number("Last frame", s.scene.end, "", lambda sc, v: edit.scene(sc, end=round(v)),
-             words="Change the range", step=1, decimals=0)  # fmt: skip
+             words="Change the range", step=1, decimals=0, low=s.scene.start + 1, high=MOST_FRAME,
+             tip="Where the range ends; after the first frame.")  # fmt: skip
     d.number("Frame rate", s.scene.rate, "per s", lambda sc, v: edit.scene(sc, rate=v),
              words="Change the frame rate", step=1, decimals=0, low=1, high=240, reset=24,
              tip="A clip with another rate is resampled; the checks say so.")  # fmt: skip

@@ -22,6 +22,11 @@ KIND_TIP = (
     "Axes: each of six axes locked, limited or free."
 )
 AXES = ("Along x", "Along y", "Along z", "Twist", "Swing about y", "Swing about z")
+LINK_TIPS = {
+    "tie": "Keeps the two at a distance from each other, between a shortest and a longest",
+    "weld": "Holds the two firmly together, as they are now",
+    "pin": "Holds a point of the one at the other; they may turn",
+}
 STATES = ("locked", "limited", "free")
 
 
@@ -37,7 +42,8 @@ def fill(d: "Details", f: Figure) -> None:
     w = d.window_
     if not f.joints:
         d.add(faint("No joints yet. They are made together with the bodies."))
-        d.add(button("Fit bodies and joints", w.set_up, icon="human-handsup", primary=True))
+        d.add(button("Fit bodies and joints", w.set_up, icon="human-handsup", primary=True,
+                     tip="Gives every bone with enough skin a shape, and joins them (Ctrl+B)"))  # fmt: skip
         return
     chosen = chosen_joints(d, f)
     if not chosen:
@@ -54,6 +60,7 @@ def _all(d: "Details", f: Figure) -> None:
     d.add(button("Propose limits…", w.ask_limits, icon="angle-acute",
                  tip="From the clips, from anatomy, or both; shows before and after."))  # fmt: skip
     _links(d, f)
+    d.next("Blend", "say where and when physics acts")
 
 
 def _selected(d: "Details", f: Figure, chosen: list[Joint]) -> None:
@@ -70,12 +77,14 @@ def _selected(d: "Details", f: Figure, chosen: list[Joint]) -> None:
         KIND_TIP,
     )
     if first.kind != "fixed":
-        d.toggle("Limited", first.limited, lambda on: _edit(d, f, many, "Limit the joint", limited=on))
+        d.toggle("Limited", first.limited, lambda on: _edit(d, f, many, "Limit the joint", limited=on),
+                 "Off: it may turn, or slide, without end")  # fmt: skip
         d.add(LimitDial(w, f.id, first.id, many))
         if first.limited:
             _ranges(d, f, many, first)
-        d.add(buttons(("Sweep", w.sweep), ("From clips", partial(w.limits_from, "clips", many)),
-                      ("Anatomy", partial(w.limits_from, "anatomy", many))))  # fmt: skip
+        d.add(buttons(("Sweep", w.sweep, "Moves the joint once through its range on the stage"),
+                      ("From clips", partial(w.limits_from, "clips", many), "Takes the range that the clips use, and a margin"),
+                      ("Anatomy", partial(w.limits_from, "anatomy", many), "Takes the usual range of such a part of a body")))  # fmt: skip
         _feel(d, f, many, first)
     d.add(rule(), section("Frame"))
     if len(chosen) == 1:
@@ -85,13 +94,23 @@ def _selected(d: "Details", f: Figure, chosen: list[Joint]) -> None:
                  "Another body to hang on; the rest pose becomes the middle of its range.")  # fmt: skip
         d.add(
             buttons(
-                ("Turn 90°", partial(w.turn_joint, 90.0)),
-                ("Flip", partial(w.turn_joint, 180.0)),
-                ("Next axis", w.cycle_joint),
+                ("Turn 90°", partial(w.turn_joint, 90.0), "Turns the frame a quarter about the bone, with its range"),
+                (
+                    "Flip",
+                    partial(w.turn_joint, 180.0),
+                    "Turns the frame half round: for a bone whose axis points the other way",
+                ),
+                ("Next axis", w.cycle_joint, "Makes the next axis of the frame the joint's own"),
             )
         )
     d.add(rule(), section("Carry over"))
-    d.add(buttons(("Copy", w.copy_joint), ("Paste", w.paste_joint), ("To the other side", w.mirror_selected)))
+    d.add(
+        buttons(
+            ("Copy", w.copy_joint, "Remembers this joint's kind, range and feel"),
+            ("Paste", w.paste_joint, "Gives the chosen joints the copied kind, range and feel"),
+            ("To the other side", w.mirror_selected, "Carries body and joint over to the other side"),
+        )
+    )
     _links(d, f)
 
 
@@ -121,7 +140,7 @@ def _angle(
     low: float, high: float,
 ) -> None:  # fmt: skip
     d.number(label, math.degrees(value), "°", lambda sc, v: _apply(d, f, ids, sc, lambda j: change(j, math.radians(v))),
-             words=f"Change {label.lower()}", step=0.5, low=low, high=high)  # fmt: skip
+             words=f"Change {label.lower()}", step=0.5, low=low, high=high, tip="End of its range.")  # fmt: skip
 
 
 def _ranges(d: "Details", f: Figure, many: set[str], j: Joint) -> None:
@@ -152,6 +171,7 @@ def _ranges(d: "Details", f: Figure, many: set[str], j: Joint) -> None:
                 step=0.5,
                 low=-1e4,
                 high=1e4,
+                tip="End of its range.",
             )
     if j.kind == "axes":
         for axis in range(6):
@@ -171,7 +191,8 @@ def _axis(d: "Details", f: Figure, many: set[str], j: Joint, axis: int) -> None:
     wide: AxisRange = (-0.01, 0.01) if axis < 3 else (-math.radians(20.0), math.radians(20.0))
     values: dict[str, AxisRange] = {"locked": (0.0, 0.0), "limited": wide, "free": None}
     d.choice(name, STATES, state,
-             lambda k: d.edit(f"Change {name.lower()}", lambda sc: _apply(d, f, many, sc, partial(put, values[k]))))  # fmt: skip
+             lambda k: d.edit(f"Change {name.lower()}", lambda sc: _apply(d, f, many, sc, partial(put, values[k]))),
+             "Locked: does not move. Limited: within a range. Free: without end.")  # fmt: skip
     if r is None or state == "locked":
         return
     scale, unit = (1000.0, "mm") if axis < 3 else (180.0 / math.pi, "°")
@@ -186,7 +207,15 @@ def _axis(d: "Details", f: Figure, many: set[str], j: Joint, axis: int) -> None:
             return _apply(d, f, many, sc, span)
 
         d.number(
-            f"{name} {label}", scale * r[k], unit, change, words=f"Change {name.lower()}", step=0.5, low=-1e4, high=1e4
+            f"{name} {label}",
+            scale * r[k],
+            unit,
+            change,
+            words=f"Change {name.lower()}",
+            step=0.5,
+            low=-1e4,
+            high=1e4,
+            tip="End of its range.",
         )
 
 
@@ -238,17 +267,23 @@ def _links(d: "Details", f: Figure) -> None:
     mine = [x for x in s.scene.links if f.id in (x.a.figure, x.b.figure if x.b else None)]
     for link in mine:
         ends = f"{link.a.body} – {link.b.body if link.b else 'world'}"
-        d.add(row(f"{link.kind}: {ends}", button("Remove", partial(w.remove_link, link.id), name=f"Remove {link.id}")))
+        d.add(
+            row(
+                f"{link.kind}: {ends}",
+                button("Remove", partial(w.remove_link, link.id), name=f"Remove {link.id}", tip="Takes this link away"),
+            )
+        )
         if link.kind == "tie":
             _tie(d, link)
     bones = s.selection.bones if s.selection.figure == f.id else frozenset()
     count = len([b for b in f.bodies if b.bone in bones])
     if count == 2:
-        d.add(buttons(*((k.capitalize(), partial(w.add_link, k)) for k in ("tie", "weld", "pin"))))
+        d.add(buttons(*((k.capitalize(), partial(w.add_link, k), tip) for k, tip in LINK_TIPS.items())))
     elif count == 1:
         d.add(
             buttons(
-                ("Pin to the world", partial(w.add_link, "pin")), ("Weld to the world", partial(w.add_link, "weld"))
+                ("Pin to the world", partial(w.add_link, "pin"), "Holds its place in the world; it may turn"),
+                ("Weld to the world", partial(w.add_link, "weld"), "Holds its place and its rotation in the world"),
             )
         )
     else:
@@ -262,8 +297,8 @@ def _tie(d: "Details", link: Link) -> None:
         return edit.scene(sc, links=edit.replace(sc.links, link.id, lambda x: x.changed(**values)))
 
     d.number("At least", 100.0 * low, "cm", lambda sc, v: put(sc, lengths=(v / 100.0, None if high is None else max(high, v / 100.0))),
-             words="Change the tie", step=0.2, low=0, high=1e5)  # fmt: skip
+             words="Change the tie", step=0.2, low=0, high=1e5, tip="The shortest distance of the two points.")  # fmt: skip
     d.number("At most", 100.0 * (high if high is not None else 1000.0), "cm",
-             lambda sc, v: put(sc, lengths=(min(low, v / 100.0), v / 100.0)), words="Change the tie", step=0.2, low=0, high=1e5)  # fmt: skip
+             lambda sc, v: put(sc, lengths=(min(low, v / 100.0), v / 100.0)), words="Change the tie", step=0.2, low=0, high=1e5, tip="The longest distance of the two points.")  # fmt: skip
     d.number("Give", link.frequency, "Hz", lambda sc, v: put(sc, frequency=v), words="Change the tie", step=0.05, low=0, high=60,
              reset=0, tip="0: hard. Above: it gives like a spring of this rate.")  # fmt: skip

@@ -10,7 +10,7 @@ from artuline.core.errors import ArtulineError
 from artuline.core.run.measures import worst_moments
 from artuline.core.run.record import settings_of
 from artuline.core.scene import edit, paths
-from artuline.core.scene.model import Figure, Scene, TakeRef
+from artuline.core.scene.model import BodyRef, Figure, Scene, TakeRef
 from artuline.desk.fields import NumberField, button, faint, narrow, row, rule, section
 from artuline.desk.plot import QUANTITIES, Plot
 
@@ -40,8 +40,9 @@ def fill_takes(d: "Details", f: Figure) -> None:
         box.addItem(t.name, t.id)
     box.setCurrentIndex([t.id for t in s.scene.takes].index(s.scene.take) if s.scene.take else -1)
     narrow(box)
+    box.setAccessibleName("Shown")
     box.activated.connect(lambda i: s.edit("Choose a take", lambda sc: edit.scene(sc, take=box.itemData(i))))
-    d.add(row("Shown", box))
+    d.add(row("Shown", box, tip="Which take the stage, the plot and the bake are about."))
     take = s.take()
     ref = s.scene.active_take()
     if take is None or ref is None:
@@ -53,8 +54,8 @@ def fill_takes(d: "Details", f: Figure) -> None:
     d.add(
         row(
             "Substeps",
-            QLabel(f"{take.substeps[1]} of {take.substeps[0]} asked"),
-            tip="Fast turns are halved by themselves.",
+            QLabel(f"{take.substeps[1]} for {take.substeps[0]} asked"),
+            tip="Substeps in which something turns too fast or hits too hard are halved by themselves.",
         )
     )
     if stale:
@@ -81,17 +82,20 @@ def fill_takes(d: "Details", f: Figure) -> None:
     )
     _against(d, ref)
     d.add(rule(), section("Over time"))
-    d.choice("Plot", QUANTITIES, w.plotted, w.plot)
+    d.choice("Plot", QUANTITIES, w.plotted, w.plot, "What is drawn over time; a click in it goes to the frame.")
     figure_bones = s.selection.bones if s.selection.figure == f.id else frozenset()
-    body = next((b.id for b in f.bodies if b.bone in figure_bones), None)
+    body = next((BodyRef(f.id, b.id) for b in f.bodies if b.bone in figure_bones), None)
     d.add(Plot(w, take, w.plotted, body, w.other_take()))
-    d.add(faint(f"Of {body}." if body else "The most of all bodies; select one to see it alone."))
+    d.add(faint(f"Of {s.scene.words(body)}." if body else "The most of all bodies; select one to see it alone."))
     d.add(rule(), section("Worst moments"))
-    for m in worst_moments(s.scene, take):
+    moments = worst_moments(s.scene, take)
+    if not moments:
+        d.add(faint("None: nothing is pressed in, comes apart, leaves its limits, shakes or slides."))
+    for m in moments:
         line = QWidget()
         both = QHBoxLayout(line)
         both.setContentsMargins(0, 0, 0, 0)
-        go = button(f"{m.name}: {m.text}", partial(w.go_to_measure, m), tip=f"{m.where}, frame {m.frame}. {m.help}")
+        go = button(f"{m.name}: {m.text}", partial(w.go_to_measure, m), tip=f"{m.place}, frame {m.frame}. {m.help}")
         go.setStyleSheet("text-align: left; padding: 0 8px;")
         both.addWidget(go, 1)
         words = w.remedy_words(m)
@@ -107,8 +111,16 @@ def fill_takes(d: "Details", f: Figure) -> None:
         d.add(line)
     d.add(rule(), section("Bracket"))
     _bracket(d)
-    d.add(rule(), button("Remove this take", d.window_.remove_take, icon="close"))
-    d.add(faint("Next: turn the take into keys in Curves."))
+    d.add(
+        rule(),
+        button(
+            "Remove this take",
+            d.window_.remove_take,
+            icon="close",
+            tip="Takes it out of the scene; undo brings it back",
+        ),
+    )
+    d.next("Curves", "turn the take into keys")
 
 
 def _against(d: "Details", ref: TakeRef) -> None:
@@ -165,22 +177,66 @@ def _bracket(d: "Details") -> None:
     if not labels:
         return
     current = w.bracket_setting if w.bracket_setting in offered else labels[0]
-    d.choice("Setting", labels, current, w.choose_bracket)
+    d.choice("Setting", labels, current, w.choose_bracket, "What differs from run to run.")
     d.add(
         button("Any other setting…", w.ask_setting, icon="magnify", tip="Every number of the scene, keys of lanes too.")
     )
     low, high, count = w.bracket_range
-    d.plain_number("From", low, "", lambda v: w.set_bracket(0, v), step=0.01, decimals=2, low=-1e6, high=1e6)
-    d.plain_number("To", high, "", lambda v: w.set_bracket(1, v), step=0.01, decimals=2, low=-1e6, high=1e6)
-    d.plain_number("Runs", count, "", lambda v: w.set_bracket(2, v), step=0.1, decimals=0, low=3, high=16)
+    d.plain_number(
+        "From",
+        low,
+        "",
+        lambda v: w.set_bracket(0, v),
+        step=0.01,
+        decimals=2,
+        low=-1e6,
+        high=1e6,
+        tip="Value of the first run.",
+    )
+    d.plain_number(
+        "To",
+        high,
+        "",
+        lambda v: w.set_bracket(1, v),
+        step=0.01,
+        decimals=2,
+        low=-1e6,
+        high=1e6,
+        tip="Value of the last run.",
+    )
+    d.plain_number(
+        "Runs", count, "", lambda v: w.set_bracket(2, v), step=0.1, decimals=0, low=3, high=16, tip="How many."
+    )
     d.toggle("Equal ratios", w.bracket_ratios, w.set_bracket_ratios, "By equal ratios instead of equal steps.")
     d.choice("And", ["no second", *(x for x in labels if x != current)], w.second_setting or "no second", w.choose_second,
              "A second setting: all values of both, as a grid.")  # fmt: skip
     if w.second_setting in offered:
         low, high, count = w.second_range
-        d.plain_number("Second from", low, "", lambda v: w.set_second(0, v), step=0.01, decimals=2, low=-1e6, high=1e6)
-        d.plain_number("Second to", high, "", lambda v: w.set_second(1, v), step=0.01, decimals=2, low=-1e6, high=1e6)
-        d.plain_number("Second runs", count, "", lambda v: w.set_second(2, v), step=0.1, decimals=0, low=2, high=8)
+        d.plain_number(
+            "Second from",
+            low,
+            "",
+            lambda v: w.set_second(0, v),
+            step=0.01,
+            decimals=2,
+            low=-1e6,
+            high=1e6,
+            tip="First value.",
+        )
+        d.plain_number(
+            "Second to",
+            high,
+            "",
+            lambda v: w.set_second(1, v),
+            step=0.01,
+            decimals=2,
+            low=-1e6,
+            high=1e6,
+            tip="Last value.",
+        )
+        d.plain_number(
+            "Second runs", count, "", lambda v: w.set_second(2, v), step=0.1, decimals=0, low=2, high=8, tip="How many."
+        )
     d.add(button("Run the bracket", w.run_bracket, icon="view-grid-outline", primary=True,
                  tip="Runs all values on all cores and shows them side by side."))  # fmt: skip
 
@@ -191,7 +247,7 @@ def fill_curves(d: "Details", f: Figure) -> None:
     w = d.window_
     if s.scene.active_take() is None:
         d.add(faint("Nothing to bake yet: run the scene first."))
-        d.add(button("Run", w.run, icon="play-box-outline", primary=True))
+        d.add(button("Run", w.run, icon="play-box-outline", primary=True, tip="Simulates the range (F5)"))
         return
     d.add(section("Bake"))
     d.add(
@@ -205,10 +261,15 @@ def fill_curves(d: "Details", f: Figure) -> None:
     ):
         field = NumberField(w.bake_bounds[key], unit, step=0.05, decimals=1, low=0.05, high=500, name=label)
         field.changed.connect(lambda v, final, key=key: w.bake_bounds.__setitem__(key, v))
-        d.add(row(label, field))
-    d.add(button("Bake the take", w.bake, icon="vector-curve", primary=True))
-    if w.baked_summary:
-        d.add(faint(w.baked_summary))
+        field.refused.connect(partial(w.strip.tell, fault=True))
+        d.add(row(label, field, tip="How far the keys may be from the take."))
+    d.add(
+        button(
+            "Bake the take", w.bake, icon="vector-curve", primary=True, tip=f"Fits keys to the motion of {f.name} (F6)"
+        )
+    )
+    if f.id in w.baked and f.layers:
+        d.add(faint(w.baked[f.id]))
     for layer in f.layers:
         d.add(rule(), section(f"Layer: {layer.name}"))
         d.add(row("Frames", QLabel(f"{layer.start} to {layer.end}")))
@@ -218,12 +279,15 @@ def fill_curves(d: "Details", f: Figure) -> None:
             return edit.figure(sc, f.id, layers=kept)
 
         d.number("Weight", layer.weight, "", weight, words="Change the layer's weight", step=0.005, decimals=2,
-                     low=0, high=1, reset=1)  # fmt: skip
-        d.add(button("Remove the layer", partial(w.remove_layer, f.id, layer.id), icon="close"))
+                     low=0, high=1, reset=1, tip="How much of it shows above the clip.")  # fmt: skip
+        d.add(
+            button("Remove the layer", partial(w.remove_layer, f.id, layer.id), icon="close", tip="The keys below stay")
+        )
     if f.layers:
         show = QCheckBox()
         show.setChecked(not w.stage.uses_take)
         show.toggled.connect(w.show_layers)
         d.add(row("Show the baked keys", show, tip="Off: the take itself is shown."))
         d.add(rule(), section("Deliver"))
-        d.add(button("Export .glb…", w.ask_export, icon="export-variant", primary=True))
+        d.add(button("Export .glb…", w.ask_export, icon="export-variant", primary=True,
+                     tip=f"Writes {f.name} with clip and layers merged (Ctrl+E)"))  # fmt: skip

@@ -19,12 +19,13 @@ if TYPE_CHECKING:
 
 def fill_figure(d: "Details", f: Figure) -> None:
     """What a figure feels, and the speed and spin that it is let go with."""
+    what_feels = {"gravity": "gravity", "wind": "the wind"}
     for label, name in (("Feels gravity", "gravity"), ("Feels the wind", "wind")):
 
         def put(on: bool, name: str = name) -> None:
             d.edit(f"Change what {f.name} feels", lambda sc: edit.figure(sc, f.id, **{name: on}))
 
-        d.toggle(label, getattr(f, name), put)
+        d.toggle(label, getattr(f, name), put, f"Whether {what_feels[name]} acts on its bodies")
     for what, field, unit, scale, tip in (
         ("Speed", "velocity", "m/s", 1.0, "Added when the figure is first let go."),
         ("Spin", "spin", "°/s", math.degrees(1.0), "About its centre of mass, added when the figure is first let go."),
@@ -51,7 +52,8 @@ def fill_world(d: "Details") -> None:
     """Ground, gravity, wind, substeps, warm-up."""
     s, w = d.session, d.window_
     sc, frame = s.scene, float(round(s.frame))
-    d.toggle("Ground", sc.ground is not None, lambda on: d.edit("Ground", lambda x: _set_ground(x, on)))
+    d.toggle("Ground", sc.ground is not None, lambda on: d.edit("Ground", lambda x: _set_ground(x, on)),
+             "A level plane that everything falls on")  # fmt: skip
     now = gravity_at(sc, np.array([frame]))[0]
     strength = float(np.linalg.norm(now))
     tilt = math.degrees(math.acos(min(max(-now[1] / strength, -1.0), 1.0))) if strength > 0 else 0.0
@@ -65,13 +67,19 @@ def fill_world(d: "Details") -> None:
         return edit.scene(x, gravity=value)
 
     d.number("Gravity", strength, "m/s²", lambda x, v: gravity(x, v, tilt, heading),
-             words="Change gravity", step=0.05, decimals=2, low=0, high=100, reset=9.81)  # fmt: skip
+             words="Change gravity", step=0.05, decimals=2, low=0, high=100, reset=9.81, tip="Strength: 9.81 on Earth.")  # fmt: skip
     d.number("Tilted", tilt, "°", lambda x, v: gravity(x, max(strength, 1e-9), v, heading),
              words="Change gravity", step=0.5, low=0, high=180, reset=0, tip="From straight down.")  # fmt: skip
     d.number("Towards", heading, "°", lambda x, v: gravity(x, max(strength, 1e-9), tilt, v),
              words="Change gravity", step=1, low=-180, high=180, reset=0, tip="Of the tilt, about the upright axis; 0 is along z.")  # fmt: skip
     keyed = "keyed" if sc.gravity_lane.keys else "not keyed"
-    d.add(buttons(("Key gravity", w.key_gravity), ("Unkey", w.unkey_gravity)), faint(f"Gravity is {keyed}."))
+    d.add(
+        buttons(
+            ("Key gravity", w.key_gravity, "Keys its present strength and direction at this frame"),
+            ("Unkey", w.unkey_gravity, "Takes all keys of gravity away"),
+        ),
+        faint(f"Gravity is {keyed}."),
+    )
     blow = wind_at(edit.scene(sc, gusts=type(sc.gusts)()), np.array([frame]))[0]
     speed, toward = float(np.hypot(blow[0], blow[2])), math.degrees(math.atan2(blow[0], blow[2]))
 
@@ -91,6 +99,7 @@ def fill_world(d: "Details") -> None:
         low=0,
         high=100,
         reset=0,
+        tip="Its speed; the air then resists what moves.",
     )
     if speed > 0.0:
         d.number(
@@ -102,12 +111,18 @@ def fill_world(d: "Details") -> None:
             step=1,
             low=-180,
             high=180,
+            tip="About the upright axis; 0 is along z.",
         )
-        d.add(buttons(("Key wind", w.key_wind), ("Unkey wind", w.unkey_wind)))
+        d.add(
+            buttons(
+                ("Key wind", w.key_wind, "Keys its present strength and direction at this frame"),
+                ("Unkey wind", w.unkey_wind, "Takes all keys of the wind away"),
+            )
+        )
         d.number("Gusts", sc.gusts.strength, "", lambda x, v: edit.scene(x, gusts=x.gusts.changed(strength=v)),
                  words="Change the gusts", step=0.01, decimals=2, low=0, high=3, reset=0, tip="Share of the speed that varies.")  # fmt: skip
         d.number("Gusts a second", sc.gusts.rate, "", lambda x, v: edit.scene(x, gusts=x.gusts.changed(rate=v)),
-                 words="Change the gusts", step=0.01, decimals=2, low=0.01, high=20, reset=0.5)  # fmt: skip
+                 words="Change the gusts", step=0.01, decimals=2, low=0.01, high=20, reset=0.5, tip="How often the wind swells.")  # fmt: skip
         d.number("Chance", sc.gusts.seed, "", lambda x, v: edit.scene(x, gusts=x.gusts.changed(seed=round(v))),
                  words="Change the gusts", step=0.1, decimals=0, low=0, high=9999, tip="Another number, other gusts.")  # fmt: skip
     d.number("Substeps", sc.substeps, "", lambda x, v: edit.scene(x, substeps=round(v)),
@@ -135,7 +150,8 @@ def fill_obstacle(d: "Details", o: Obstacle) -> None:
         return edit.place_obstacle(sc, o.id, MotionKey(frame=frame, position=tuple(new), rotation=tuple(q[0])))
 
     for k, axis in enumerate("xyz"):
-        d.number(f"{o.name} {axis}", p[0][k], "m", partial(place, k=k), words=f"Move {o.name}", step=0.01, decimals=2)
+        d.number(f"{o.name} {axis}", p[0][k], "m", partial(place, k=k), words=f"Move {o.name}", step=0.01, decimals=2,
+                 tip="Its place at this frame: a key, if it moves.")  # fmt: skip
     for k, axis in enumerate("xyz"):
 
         def turned(sc: Scene, v: float, k: int = k) -> Scene:
@@ -144,11 +160,13 @@ def fill_obstacle(d: "Details", o: Obstacle) -> None:
             new = rotation.multiply(rotation.from_rotation_vector(step), q[0])
             return edit.place_obstacle(sc, o.id, MotionKey(frame=frame, position=tuple(p[0]), rotation=tuple(new)))
 
-        d.number(f"Turn {o.name} about {axis}", 0.0, "°", turned, words=f"Turn {o.name}", step=0.5, reset=None)
+        d.number(f"Turn {o.name} about {axis}", 0.0, "°", turned, words=f"Turn {o.name}", step=0.5, reset=None,
+                 tip="Turns it by so much from how it is.")  # fmt: skip
     d.number(f"{o.name} friction", o.friction, "", lambda sc, v: edit.obstacle(sc, o.id, friction=v),
-             words="Change friction", step=0.01, decimals=2, low=0, high=5, reset=0.6)  # fmt: skip
-    d.add(buttons(("Key here", partial(w.key_obstacle, o.id)), ("At speed", partial(w.arrive_at_speed, o.id)),
-                  ("Remove", partial(w.remove_obstacle, o.id))))  # fmt: skip
+             words="Change friction", step=0.01, decimals=2, low=0, high=5, reset=0.6, tip="How hard it is to slide along it.")  # fmt: skip
+    d.add(buttons(("Key here", partial(w.key_obstacle, o.id), "Keys its place at this frame"),
+                  ("At speed", partial(w.arrive_at_speed, o.id), "Lets it come to the key nearest to this frame without slowing down"),
+                  ("Remove", partial(w.remove_obstacle, o.id), "Takes it out of the scene, with what refers to it")))  # fmt: skip
 
 
 def _set_ground(s: Scene, on: bool) -> Scene:

@@ -1,0 +1,113 @@
+"""Surfaces of glTF 2.0: primitives as arrays, with their skin weights."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from artuline.formats.checked import Part
+from artuline.formats.gltf_container import Container
+
+MOST_VERTICES = 3_000_000
+MOST_WEIGHTS = 8  # sets of four joints a vertex
+
+
+@dataclass
+class Primitive:
+    """positions, normals (V, 3); triangles (T, 3); material index; slots and weights (V, K) into the palette."""
+
+    positions: np.ndarray
+    normals: np.ndarray
+    triangles: np.ndarray
+    material: int
+    slots: np.ndarray
+    weights: np.ndarray
+
+
+class Surfaces:
+    """Reads primitives of one file, and keeps count of what they hold together."""
+
+    def __init__(self, container: Container, notes: list[str]):
+        self.c, self.notes, self._vertices = container, notes, 0
+
+    def primitive(self, primitive: Part, start: int, size: int, plain: int) -> Primitive | None:
+        """One primitive, or None if it is not made of triangles. ``start``, ``size``: its skin's part of the palette; a ``size`` of 0
+        means that it has no skin and follows entry ``start``. ``plain``: the material of what has none.
+        """
+        where = primitive.where
+        mode = primitive.whole("mode", 4)
+        if mode != 4:
+            self.notes.append(f"{where} is not made of triangles (mode {mode}); it is left out.")
+            return None
+        if "targets" in primitive:
+            self.notes.append(f"{where} has morph targets; they are left out.")
+        attributes = primitive.part("attributes")
+        if "POSITION" not in attributes:
+            self.notes.append(f"{where} has no positions; it is left out.")
+            return None
+        positions = self.c.accessor(attributes, "POSITION", ("VEC3",)).astype(float)
+        n = len(positions)
+        self._vertices += n
+        if self._vertices > MOST_VERTICES:
+            raise self.c.fail(f"the file has more than {MOST_VERTICES} vertices", "Reduce its meshes.")
+        if "indices" in primitive:
+            indices = self.c.accessor(primitive, "indices", ("SCALAR",)).astype(np.int64)
+        else:
+            indices = np.arange(n)
+        if len(indices) % 3:
+            raise primitive.fail(f"has {len(indices)} indices, which is not a multiple of 3")
+        if len(indices) and not 0 <= int(indices.min()) <= int(indices.max()) < n:
+            raise primitive.fail(f"points at vertex {int(indices.max())} of {n}")
+        triangles = indices.reshape(-1, 3)
+        if "NORMAL" in attributes:
+            normals = self.c.accessor(attributes, "NORMAL", ("VEC3",)).astype(float)
+        else:
+            normals = vertex_normals(positions, triangles)
+        slots, weights = self._weights(attributes, where, n, start, size)
+        if len(normals) != n:
+            raise primitive.fail(f"has {len(normals)} normals for {n} positions")
+        material = (
+            primitive.index("material", self.c.items("materials"), "materials") if "material" in primitive else plain
+        )
+        return Primitive(positions, normals, triangles, material, slots, weights)
+
+    def _weights(self, attributes: Part, where: str, n: int, start: int, size: int) -> tuple[np.ndarray, np.ndarray]:
+        if size == 0:
+            return np.full((n, 1), start), np.ones((n, 1))
+        slots, weights = [], []
+        k = 0
+        while f"JOINTS_{k}" in attributes and f"WEIGHTS_{k}" in attributes:
+            if k >= MOST_WEIGHTS:
+                raise self.c.fail(f"{where} has more than {4 * MOST_WEIGHTS} joints a vertex")
+            slots.append(self.c.accessor(attributes, f"JOINTS_{k}", ("VEC4",)).astype(np.int64))
+            w = self.c.accessor(attributes, f"WEIGHTS_{k}", ("VEC4",))
+            if w.dtype.kind in "iu":
+                # a writer that forgot the normalised flag: weights are shares in any case
+                w = w / np.iinfo(w.dtype).max
+            weights.append(np.maximum(w.astype(float), 0.0))
+            k += 1
+        if not slots:
+            raise self.c.fail(f"{where} has a skin but no joints and weights (JOINTS_0, WEIGHTS_0)")
+        if any(len(x) != n for x in (*slots, *weights)):
+            raise self.c.fail(f"{where} has {len(slots[0])} joints and {len(weights[0])} weights for {n} positions")
+        s, w = np.concatenate(slots, axis=1), np.concatenate(weights, axis=1)
+        s = np.where(w > 0, s, 0)
+        if not 0 <= int(s.min()) <= int(s.max()) < size:
+            raise self.c.fail(f"{where}.JOINTS points at joint {int(s.max())} of {size}")
+        total = w.sum(axis=1, keepdims=True)
+        empty = total[:, 0] <= 1e-6
+        if empty.any():
+            self.notes.append(f"{where}: {int(empty.sum())} vertices have no weight; they follow the first joint.")
+            w[empty, 0] = 1.0
+            total = w.sum(axis=1, keepdims=True)
+        return s + start, w / total
+
+
+def vertex_normals(positions: np.ndarray, triangles: np.ndarray) -> np.ndarray:
+    """Area-weighted vertex normals (V, 3)."""
+    a, b, c = (positions[triangles[:, k]] for k in range(3))
+    face = np.cross(b - a, c - a)
+    out = np.zeros_like(positions)
+    for k in range(3):
+        np.add.at(out, triangles[:, k], face)
+    length = np.linalg.norm(out, axis=1, keepdims=True)
+    return np.where(length > 0, out / np.where(length > 0, length, 1.0), [0.0, 1.0, 0.0])
