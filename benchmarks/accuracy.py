@@ -252,7 +252,7 @@ def following():
     free = take.handover
     bare = edit.hand_over(scene.changed(figures=(figure,)), figure.id, "upper_arm_l", 400, 460)
     keyed = run(bare, assets)
-    i = take.names.index("hand_l")
+    i = [r.body for r in take.bodies].index("hand_l")
     live = slice(10, 47)
     moved, wanted = take.position[live, i], keyed.position[live, i]
     velocity = np.gradient(keyed.position[:, i], FRAME, axis=0)[live]

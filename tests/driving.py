@@ -24,6 +24,13 @@ def finish(window, qtbot):
     qtbot.waitUntil(lambda: not window.jobs.busy, timeout=60000)
 
 
+def open_file(window, qtbot, path):
+    """Open a file and wait until it is there."""
+    assert window.open_path(path)
+    finish(window, qtbot)
+    return True
+
+
 def press(window, qtbot, text):
     """Click the button of the details with this text, unfolding what hides it."""
 

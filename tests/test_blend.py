@@ -119,8 +119,8 @@ def test_an_obstacle_that_strikes_moves_the_body_and_its_speed_matters(walking):
         struck = scene.changed(figures=(figure,), obstacles=(beam,), end=4 + frames)
         struck = edit.hand_over(struck, figure.id, None, 4, 200, 0, 0, tone=0.3)
         take = run(struck, assets)
-        i = take.names.index("chest")
-        assert take.contact[:, take.names.index("beam")].max() > 0.0
+        i = [r.body for r in take.bodies].index("chest")
+        assert take.contact[:, [r.body for r in take.bodies].index("beam")].max() > 0.0
         return -np.diff(take.position[:, i, 0]).min() * scene.rate
 
     fast, slow = thrown(10), thrown(20)

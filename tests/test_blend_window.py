@@ -7,7 +7,7 @@ from PySide6.QtWidgets import QApplication, QComboBox, QPushButton
 
 from artuline.core.scene.model import Lane
 from artuline.desk.plot import QUANTITIES, Plot, curve
-from tests.driving import LEFT, RIGHT, drag, field, finish, press
+from tests.driving import LEFT, RIGHT, drag, field, finish, open_file, press
 
 
 @pytest.fixture(autouse=True)
@@ -231,7 +231,7 @@ def test_the_boom_from_an_empty_scene_to_a_baked_file(window, qtbot, tmp_path):
     from artuline.formats.gltf_read import read_figure
 
     s, w = window.session, window
-    assert w.open_path(DATA / "deckhand.glb")
+    assert open_file(w, qtbot, DATA / "deckhand.glb")
     w.choose_clip("deckhand", "walk")
     press(w, qtbot, "Fit bodies and joints")
     finish(w, qtbot)

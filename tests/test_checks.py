@@ -179,5 +179,5 @@ def test_the_worst_moments_of_a_take_are_found(boom_run):
     apart[61, 2] = 0.02
     found = check_take(scene, replace(take, penetration=deep, separation=apart))
     words = {f.frame: f.text for f in found}
-    assert "50 mm" in words[60] and take.names[3] in words[60]
-    assert "20 mm" in words[61] and take.joint_names[2] in words[61]
+    assert "50 mm" in words[60] and take.bodies[3].body in words[60]
+    assert "20 mm" in words[61] and take.joints[2].joint in words[61]

@@ -73,7 +73,7 @@ def test_two_figures_run_together_and_each_gets_its_file(tmp_path, boom):
     for f in (one, two):
         scene = edit.hand_over(scene, f.id, None, 4, 28, 0, 6)
     take = run(scene, assets)
-    assert set(take.poses) == {one.id, "mate"} and any(n.startswith("mate ") for n in take.names)
+    assert set(take.poses) == {one.id, "mate"} and any(r.figure == "mate" for r in take.bodies)
     kept = keep_take(scene, assets, take, scene.settings_fingerprint())
     written = bake_and_write(kept, assets, tmp_path / "out.glb", 2.0, 20.0)
     assert [w[0].name for w in written] == ["out.glb", "out mate.glb"]

@@ -31,7 +31,7 @@ def held(kind="pin", stop=None, **more):
 
 def on_yard(take, frames, point, obstacle):
     """Where the held point is in the yard's own frame (F, 3)."""
-    i = take.names.index("left")
+    i = [r.body for r in take.bodies].index("left")
     place = take.position[frames, i] + rotation.rotate(take.rotation[frames, i], np.array(point))
     p, q = obstacle_motion(obstacle, take.frames[frames].astype(float))
     return rotation.rotate(rotation.conjugate(q), place - p)

@@ -115,7 +115,7 @@ def test_a_keyed_pose_steers_physics(walking):
 
     def lifted(made):
         take = run(made, assets)
-        index = {n: i for i, n in enumerate(take.names)}
+        index = {r.body: i for i, r in enumerate(take.bodies)}
         return take.position[40, index["hand_l"], 1] - take.position[40, index["chest"], 1]
 
     assert lifted(posed) > lifted(scene) + 0.1

@@ -73,7 +73,7 @@ def test_momentum_carries_into_the_fall(boom_run):
     scene, _, take = boom_run
     start, _ = interval(scene)
     i = take.row(start)
-    names = [i for i, n in enumerate(take.names) if n in scene.figures[0].body_of]
+    names = [i for i, r in enumerate(take.bodies) if r.figure is not None]
     before = (take.position[i] - take.position[i - 1])[names]
     after = (take.position[i + 1] - take.position[i])[names]
     # the mean speed of the body does not jump: walking at 1.2 m/s, a frame apart
@@ -104,7 +104,7 @@ def test_a_take_keeps_its_content_in_the_store(boom_run):
     store = AssetStore()
     back = Take.from_arrays(store[store.add(take.to_arrays())])
     np.testing.assert_array_equal(back.position, take.position)
-    assert back.names == take.names and back.substeps == take.substeps
+    assert back.bodies == take.bodies and back.joints == take.joints and back.substeps == take.substeps
     with pytest.raises(ArtulineError, match="damaged"):
         Take.from_arrays({"about": np.frombuffer(b"{}", np.uint8)})
 

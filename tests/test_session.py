@@ -13,8 +13,9 @@ from artuline.desk import theme
 from artuline.desk.application import make_application
 from artuline.desk.fields import NumberField
 from artuline.desk.jobs import Jobs
-from artuline.desk.session import Session, autosave_path
+from artuline.desk.session import Session
 from artuline.desk.timeline import Timeline
+from artuline.formats import recovery
 from artuline.formats.scene_file import load_scene
 
 
@@ -88,16 +89,21 @@ def test_the_frame_stays_inside_the_range(session):
 
 
 def test_autosave_keeps_what_is_unsaved_and_only_that(session):
+    def kept():
+        return [load_scene(p, AssetStore()).substeps for p in recovery.recovery_folder().glob("*.artuline")]
+
     session.autosave()
-    assert not autosave_path().exists()
+    assert kept() == []
     session.edit("Change substeps", lambda s: s.changed(substeps=21))
     session.autosave()
-    assert load_scene(autosave_path(), AssetStore()).substeps == 21
+    assert kept() == [21]
     # a preview in progress is not saved
+    session.edit("Change substeps", lambda s: s.changed(substeps=22))
     session.preview(lambda s: s.changed(substeps=50))
-    session._autosaved = None
     session.autosave()
-    assert load_scene(autosave_path(), AssetStore()).substeps == 21
+    assert kept() == [22]
+    session.remove_autosave()
+    assert kept() == []
 
 
 def test_a_take_is_decoded_once(session, boom_run):
@@ -188,5 +194,5 @@ def test_an_empty_scene_has_nothing_to_autosave(qapp):
     s = Session()
     s.edit("Rename", lambda sc: sc.changed(name="other"))
     s.autosave()
-    assert not autosave_path().exists() and s.scene == Scene(name="other")
+    assert not recovery.left_behind() and s.scene == Scene(name="other")
     assert np.isfinite(s.frame)

@@ -10,9 +10,9 @@ from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Bone, Figure
 from artuline.core.setup.anatomy import segment_of
 from artuline.core.setup.fit import fit_bodies
-from artuline.core.setup.skin import divide_skin
 from artuline.core.setup.joints import clip_rotations, keyed_limit_excess
 from artuline.core.setup.ragdoll import set_up
+from artuline.core.setup.skin import divide_skin
 from artuline.core.setup.units import likely_unit
 from artuline.formats.gltf_read import read_figure
 from tests import foreign

@@ -13,13 +13,13 @@ from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Link, LinkEnd, Scene
 from artuline.core.setup.concave import convex_parts
 from artuline.core.setup.fit import fit_bodies
-from artuline.core.setup.patch_fit import FitChoice
 from artuline.core.setup.joints import clip_rotations, keyed_limit_excess
 from artuline.core.setup.limits import joint_motion, propose_limits
 from artuline.core.setup.materials import MATERIALS, balance, body_mass, centre_of_mass, material_of, usual_mass
 from artuline.core.setup.measure import measure
 from artuline.core.setup.mirror import mirror_bodies, mirror_pairs, mirror_plane, other_side, sides_differ
 from artuline.core.setup.names import propose_mapping
+from artuline.core.setup.patch_fit import FitChoice
 from artuline.core.setup.ragdoll import (
     add_bodies,
     body_overlaps,

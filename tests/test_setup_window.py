@@ -14,7 +14,7 @@ from artuline.desk.dial import LimitDial
 from artuline.desk.dialogs import LimitsDialog, SetupDialog
 from artuline.desk.fit_list import FitList
 from tests import foreign
-from tests.driving import LEFT, drag, field, finish, on_stage, press
+from tests.driving import LEFT, drag, field, finish, on_stage, open_file, press
 
 SHIFT, CONTROL = Qt.KeyboardModifier.ShiftModifier, Qt.KeyboardModifier.ControlModifier
 
@@ -87,7 +87,7 @@ def test_an_unknown_figure_is_set_up_by_looking(window, qtbot, tmp_path, which):
     path = DATA / "goat.glb" if which == "goat" else foreign.write_crawler(tmp_path / "crawler.glb")
     do = Actions(window, qtbot)
     do.count += 1
-    assert window.open_path(path)
+    assert open_file(window, qtbot, path)
     s = window.session
     if which == "crawler":
         assert s.scene.figures[0].unit == pytest.approx(0.01)
@@ -210,7 +210,7 @@ def test_masses_materials_copy_and_paste(demo, qtbot):
     assert (
         demo.session.scene.figures[0].body_of["hand_l"].shapes == demo.session.scene.figures[0].body_of["head"].shapes
     )
-    demo._toggles["mass"].click()
+    demo.actions_.made["show mass"].trigger()
     demo.stage.grab()
     assert demo.stage.legend is not None and demo.stage.legend[0] == "Mass" and not demo.stage.show_.fit
     demo.balance(70.0)
@@ -337,7 +337,7 @@ def test_proposed_limits_are_taken_by_choice(demo, qtbot):
 
 
 def test_a_setup_goes_onto_another_figure_by_a_table(window, qtbot, tmp_path):
-    assert window.open_path(foreign.write_walker(tmp_path / "walker.glb"))
+    assert open_file(window, qtbot, foreign.write_walker(tmp_path / "walker.glb"))
     figure = window.session.scene.figures[0]
     dialog = SetupDialog(window, figure)
     assert dialog.setup().name == "two legs"

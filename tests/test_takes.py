@@ -128,7 +128,7 @@ def test_steadiness_keeps_a_hand_in_the_world(walking):
         groups = (rest, held.changed(**changes))
         made = scene.changed(figures=(figure.changed(groups=groups),), pushes=(push,), end=48)
         take = run(made, assets)
-        p = take.position[:, take.names.index("hand_l")]
+        p = take.position[:, [r.body for r in take.bodies].index("hand_l")]
         return 1000.0 * np.linalg.norm(p - p[0], axis=1).max()
 
     assert wander() < 5.0
@@ -158,7 +158,7 @@ def test_lanes_may_be_keyed_and_groups_soloed_or_be_any_bones(walking):
     made = scene.changed(figures=(figure.changed(groups=(*figure.groups, pair)),))
     built = build(made, walking[1])
     steady, _ = built.firmness(np.array([15.0]))
-    names = built.names
+    names = [r.body for r in built.body_refs]
     assert {n for n, v in zip(names, steady[0]) if v > 0} == {"hand_l", "foot_r"}
     handover, _ = built.lanes(np.array([30.0]))
     assert handover.max() == 0.0  # the other group is off
@@ -169,7 +169,7 @@ def test_warm_up_lets_what_hangs_hang(walking):
     figure = scene.figures[0].changed(clip=None, groups=())
     hung = edit.hand_over(scene.changed(figures=(figure,), end=24), "deckhand", "upper_arm_l", 0, 99, 0, 0)
     cold, warm = run(hung, assets), run(hung.changed(warm_up=96), assets)
-    hand = cold.names.index("hand_l")
+    hand = [r.body for r in cold.bodies].index("hand_l")
     assert cold.position[0, hand, 1] > warm.position[0, hand, 1] + 0.1
     assert np.linalg.norm(np.diff(warm.position[:, hand], axis=0), axis=1).max() < 0.02
     assert np.linalg.norm(np.diff(cold.position[:, hand], axis=0), axis=1).max() > 0.05
@@ -231,7 +231,7 @@ def test_measures_find_what_was_put_in(boom_run):
     assert speeds(replace(take, position=place), 24.0)[30, 2] == pytest.approx(120.0, rel=0.05)
     found = worst_moments(scene, replace(take, position=place))
     fastest = next(m for m in found if m.name == "Fastest")
-    assert fastest.frame == take.frames[30] and fastest.where == take.names[2]
+    assert fastest.frame == take.frames[30] and fastest.where == take.bodies[2]
     assert fastest.help and "m/s" in fastest.text and fastest in found[:3]
     row = summary(scene, assets, take)
     assert set(row) == set(UNITS) and all(np.isfinite(v) for v in row.values())
@@ -244,7 +244,7 @@ def test_the_demo_scenes_run_and_do_what_they_are_for(name):
     take = run(scene, assets)
     row = summary(scene, assets, take)
     assert row["Pressed in"] < 5.0 and row["Joint apart"] < 0.5 and row["Beyond a limit"] < 1.0
-    index = {n: i for i, n in enumerate(take.names)}
+    index = {r.body: i for i, r in enumerate(take.bodies)}
     if name == "yard":
         yard, hand = take.position[:, index["yard"]], take.position[:, index["hand_r"]]
         away = np.linalg.norm(hand - yard, axis=1)
