@@ -5,7 +5,7 @@ import pytest
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtWidgets import QApplication, QComboBox, QPushButton
 
-from artuline.core.scene.model import Lane
+from artuline.core.scene.model import BodyRef, Lane
 from artuline.desk.plot import QUANTITIES, Plot, curve
 from tests.driving import LEFT, RIGHT, drag, field, finish, open_file, press
 
@@ -163,8 +163,8 @@ def test_a_take_is_plotted_compared_and_its_settings_come_back(demo, qtbot, boom
     other = demo.other_take()
     assert np.abs(keyed[0][:3, 3] - other.position[70, 0]).max() < 0.3
     for quantity in QUANTITIES:
-        assert np.isfinite(curve(take, quantity, 24.0, None)).all()
-        assert curve(take, quantity, 24.0, "head").shape == take.frames.shape
+        assert np.isfinite(curve(s.scene, take, quantity, None)).all()
+        assert curve(s.scene, take, quantity, BodyRef("deckhand", "head")).shape == take.frames.shape
         choose(demo, "Plot", quantity)
     plot = demo.details.findChildren(Plot)[-1]
     plot.resize(230, plot.height())

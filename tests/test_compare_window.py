@@ -227,7 +227,8 @@ def test_takes_are_seen_side_by_side_and_wiped_and_their_settings_compared(demo,
 
 
 def test_worst_moments_set_a_bracket_and_two_runs_are_compared_large(demo, qtbot):
-    demo.session.edit("short", lambda s: edit.scene(s, start=44, end=64))
+    fast = demo.session.scene.figures[0].changed(velocity=(0.0, 0.0, 7.0))
+    demo.session.edit("short and fast", lambda s: edit.scene(s, start=44, end=64, figures=(fast,)))
     demo.run()
     finish(demo, qtbot)
     tries = {b.accessibleName(): b for b in demo.details.findChildren(QPushButton) if b.text() == "Try"}

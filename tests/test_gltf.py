@@ -47,7 +47,7 @@ def test_foreign_figures_come_in_upright_at_the_right_size(tmp_path, write, unit
     assert -0.01 < points[:, 1].min() < 0.2
     names = [b.name for b in figure.bones]
     assert all(b.parent is None or names.index(b.parent) < i for i, b in enumerate(figure.bones))
-    assert {b.name for b in figure.bones if not b.deforms} == {"scaffold", "skin"}
+    assert {b.name for b in figure.bones if not b.deforms} == {"scaffold"}
 
 
 def test_foreign_motion_is_what_was_written(tmp_path):

@@ -44,7 +44,7 @@ def test_a_ball_falls_into_a_hollow_mesh_and_the_scene_keeps_it(tmp_path):
 @pytest.mark.parametrize(
     ("name", "text", "words"),
     [
-        ("no.obj", None, "is not there"),
+        ("no.obj", None, "no such file"),
         ("no.txt", "v 0 0 0", "is not a mesh"),
         ("torn.stl", "solid x\n facet normal", "no.*|cannot be read"),
         ("empty.obj", "# nothing\n", "triangles|cannot be read"),

@@ -6,7 +6,6 @@ from pydantic import ValidationError
 
 from artuline.core.bake.bake import bake_figure
 from artuline.core.geometry import rotation
-from artuline.core.motion import keyed
 from artuline.core.motion.keyed import keyed_pose
 from artuline.core.motion.skeleton import placement, rigid, skeleton_of
 from artuline.core.run import bracket
@@ -118,8 +117,7 @@ def test_a_group_can_only_return_to_a_clip_that_there_is(boom):
 def test_a_bracket_hands_its_processes_the_clip_that_is_come_back_to(boom, monkeypatch):
     scene, assets, _ = returning(boom, returns="clip", clip="walk")
     # as in a process that has not seen any clip yet
-    monkeypatch.setattr(keyed, "_clips", {})
     monkeypatch.setattr(bracket, "_assets", AssetStore())
     scene = edit.scene(scene, start=120, end=132)
-    arrays, _ = bracket._one(scene.model_dump_json(), bracket._needed(scene, assets))
+    arrays, _ = bracket._one((scene.model_dump_json(), bracket._needed(scene, assets)), lambda: False)
     np.testing.assert_array_equal(Take.from_arrays(arrays).position, run(scene, assets).position)

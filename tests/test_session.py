@@ -116,7 +116,7 @@ def test_a_take_is_decoded_once(session, boom_run):
 
 @pytest.mark.parametrize(
     "typed, value",
-    [("12", 12.0), ("-3,5", -3.5), ("−4", -4.0), ("7 mm", 7.0), ("1e1", 10.0), ("abc", 5.0), ("999", 100.0)],
+    [("12", 12.0), ("-3,5", -3.5), ("−4", -4.0), ("7 mm", 7.0), ("1e1", 10.0), ("abc", 5.0), ("999", 5.0)],
 )
 def test_a_field_takes_what_people_type(qtbot, qapp, typed, value):
     f = NumberField(5.0, "mm", low=-100, high=100)

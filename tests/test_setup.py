@@ -101,7 +101,7 @@ def test_a_figure_without_a_mesh_is_refused_in_words():
 
 @pytest.mark.parametrize(
     "size, unit",
-    [(1.7, 1.0), (0.4, 1.0), (6.0, 1.0), (170.0, 0.01), (1750.0, 0.001), (69.0, 0.0254), (0.0, 1.0)],
+    [(1.7, 1.0), (0.4, 1.0), (6.0, 1.0), (170.0, 0.01), (1750.0, 0.001), (69.0, 0.0254), (18.0, 0.01), (0.0, 1.0)],
 )
 def test_the_unit_is_guessed_from_the_size(size, unit):
     assert likely_unit(size) == unit

@@ -17,6 +17,8 @@ LEAST = 0.01  # metres that a foot has to go, or it need not step
 STEPS = (0.08, 0.92)  # the part of the way back in which feet step, one after the other
 FASTEST = np.radians(60.0)  # that a limb turns in a frame
 HURRY = 3.0  # how many times faster than evenly in time feet may step to keep up with the body
+STRETCHED = 0.97  # share of its length to which a limb opens while its foot stands
+SHORTEST = 4.0  # frames of a step
 LIFT = (0.25, 0.12)  # share of a step's length that the foot is lifted, and at most, m
 
 
@@ -94,13 +96,40 @@ def plant_feet(scene: Scene, figure: Figure, pose: Pose, keyed: Pose, handover: 
         ways.sort(key=lambda x: -x[0])
         for k, (far, body, here, q, end, turn) in enumerate(ways):
             length = (STEPS[1] - STEPS[0]) / len(ways)
-            u = smooth_step(np.clip((share - STEPS[0] - k * length) / length, 0.0, 1.0))
+            begin, done = np.interp([STEPS[0] + k * length, STEPS[0] + (k + 1) * length], share, np.arange(len(share)))
+            begin, done = _in_reach(figure, now, body.bone, here, end, float(begin), float(done))
+            t = np.clip((np.arange(len(share)) - begin) / (done - begin), 0.0, 1.0)
+            u = smooth_step(t)
             path, facing = here + u[:, None] * (end - here), rotation.slerp(q, turn, u)
-            path[:, 1] += min(LIFT[0] * far, LIFT[1]) * np.sin(np.pi * u)
+            # it lifts before it moves on, and comes down where it stays
+            path[:, 1] += min(LIFT[0] * far, LIFT[1]) * np.sin(np.pi * t)
             # the sole goes no deeper than its keys have it
             deep = np.minimum(lowest(body, end, turn) - scene.ground.height, 0.0)
             path[:, 1] += np.maximum(deep - (lowest(body, path, facing) - scene.ground.height), 0.0)
             _follow(figure, pose, body.bone, path, facing, first)
+
+
+def _in_reach(
+    figure: Figure, now: Array, bone: str, here: Array, end: Array, begin: float, done: float
+) -> tuple[float, float]:
+    """The rows between which a foot steps, moved so that it does not stand where its limb no longer reaches, nor where it does not reach yet.
+
+    now (N, B, 4, 4): bones; here, end (N, 3): where it stands before and after; begin, done: rows by which feet would step by turns.
+    """
+    c = figure.bone_index[bone]
+    b = skeleton_of(figure).parents[c]
+    root = now[:, skeleton_of(figure).parents[b], :3, 3]
+    length = np.linalg.norm(now[:, b, :3, 3] - root, axis=1) + np.linalg.norm(
+        now[:, c, :3, 3] - now[:, b, :3, 3], axis=1
+    )
+    gone = np.flatnonzero(np.linalg.norm(here - root, axis=1) > STRETCHED * length)
+    far = np.flatnonzero(np.linalg.norm(end - root, axis=1) > STRETCHED * length)
+    last = len(here) - 1.0
+    if len(gone):
+        begin = min(begin, max(float(gone[0]) - 1.0, 0.0))
+    if len(far):
+        done = max(done, min(float(far[-1]) + 1.0, last))
+    return begin, max(done, min(begin + SHORTEST, last))
 
 
 def _progress(now: Array, goal: Array) -> Array:

@@ -10,6 +10,7 @@ from artuline.core.geometry.rotation import Array
 from artuline.core.motion.skeleton import rest_matrices, rigid, skeleton_of
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Body, Figure, Shape
+from artuline.core.setup.anatomy import segment_of
 from artuline.core.setup.mirror import mirror_pairs, mirror_shape
 from artuline.core.setup.patch_fit import BEST, FitChoice, Patch, fit_patch, rate
 from artuline.core.setup.skin import LEAST_SHARE, SkinParts, cached_skin, divide_among, divide_skin
@@ -73,11 +74,12 @@ def fit_bodies(
             a = figure.bone_index[twin.bone]
             theirs = rate(_in_world(twin.shapes[0], p[a], q[a]), patches[twin.bone].thinned())
             ours = rate(_in_world(mirrored, p[b], q[b]), patch.thinned())
-            if ours.error < max(1.3 * theirs.error, 0.002 * skin.height):
+            if ours.error < max(2.0 * theirs.error, 0.01 * skin.height):
                 shape = mirrored
         if shape is None:
             toward = _toward(figure, parts, b, p)
-            shape = _placed(fit_patch(patch, None if toward is None else toward - p[b], choice), p[b], q[b])
+            flat = segment_of(name) in ("hand", "foot")
+            shape = _placed(fit_patch(patch, None if toward is None else toward - p[b], choice, flat), p[b], q[b])
         bodies[name] = Body(id=name, bone=name, shapes=(shape,), density=density)
     if not bodies:
         raise ArtulineError(f"no bone of {figure.name!r} carries skin", remedy="Check the skin weights.")

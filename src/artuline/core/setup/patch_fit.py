@@ -4,7 +4,7 @@ Least squares of the signed distances of the skin from the shape's surface (Eber
 stands out of the skin as a whole counted beside it, over place, rotation and size at once; from several starts.
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from scipy.optimize import least_squares
@@ -19,8 +19,10 @@ from artuline.core.setup.skin import Skin, surface_points
 UNDER = 0.94  # a hull is this share of the skin's size, so that it lies under it
 BELOW = 0.003  # share of the figure's height that other shapes lie below the skin
 NEAR_SKIN = 0.012  # share of the figure's height within which skin counts as held by a shape
-ENOUGH = 0.85  # share of the skin that a shape must hold, if a hull would hold more
+ENOUGH = 0.75  # share of the skin that a shape must hold, if a hull would hold more
 STANDS_OUT = 0.08  # share of its size by which a shape may stand out of the skin
+OUTSIDE = 1.5  # how much more standing out counts than lying below
+FLAT_OUTSIDE = 2.5  # the same for parts that lie on things: a sole that stands out lifts the figure
 MOST_POINTS = 220
 PLAIN_RADIUS = 0.45
 
@@ -42,16 +44,19 @@ KINDS = ("best", "capsule", "sphere", "box", "hull", "hull group")
 
 @dataclass(frozen=True)
 class Patch:
-    """Skin points (N, 3) of one bone in the world with the area of each (N,), and the skin that they are a part of."""
+    """Skin points (N, 3) of one bone in the world with the area of each (N,), the skin that they are a part of, and how much more standing
+    out of it counts than lying below.
+    """
 
     points: Array
     area: Array
     skin: Skin
+    outside: float = OUTSIDE
 
     def thinned(self) -> "Patch":
         """The same with few points."""
         step = len(self.points) // MOST_POINTS + 1
-        return Patch(self.points[::step], self.area[::step], self.skin)
+        return Patch(self.points[::step], self.area[::step], self.skin, self.outside)
 
 
 @dataclass(frozen=True)
@@ -64,18 +69,19 @@ class Rated:
     proud: float
 
 
-def fit_patch(patch: Patch, along: Array | None, choice: FitChoice = BEST) -> Shape:
-    """The best shape for a patch of skin, in the world; ``along`` (3,): the way from the bone's origin to the next one, if there is one.
+def fit_patch(patch: Patch, along: Array | None, choice: FitChoice = BEST, flat: bool = False) -> Shape:
+    """The best shape for a patch of skin, in the world; ``along`` (3,): the way from the bone's origin to the next one, if there is one;
+    ``flat``: the part is one that stands or lies on its side, such as a foot, so that a box is as good as a rounded shape.
 
     Raises ArtulineError if the skin is flat and a hull is wanted.
     """
     if choice.kind == "hull":
         return hull_shape(patch.points, choice.under)
-    thin = patch.thinned()
+    thin = replace(patch.thinned(), outside=FLAT_OUTSIDE if flat else OUTSIDE)
     kinds = ("capsule", "sphere", "box") if choice.kind == "best" else (choice.kind,)
     found = [refined(start, thin) for kind in kinds for start in _starts(thin, kind, along)]
     # plainer shapes first, unless another is clearly better
-    weight = {"capsule": 1.0, "sphere": 1.0, "box": 1.15}
+    weight = {"capsule": 1.0, "sphere": 1.0, "box": 0.9 if flat else 1.15}
     best = min(found, key=lambda r: r.error * weight[r.shape.kind])
     shape = best.shape
     if choice.kind == "best" and (best.inside < ENOUGH or best.proud > STANDS_OUT * extent(shape)):
@@ -84,7 +90,7 @@ def fit_patch(patch: Patch, along: Array | None, choice: FitChoice = BEST) -> Sh
         except ArtulineError:
             hull = None
         stands = hull is not None and hull.proud <= max(best.proud, STANDS_OUT * extent(hull.shape))
-        if hull is not None and stands and hull.inside > best.inside + 0.05:
+        if hull is not None and stands and hull.inside > best.inside + 0.1:
             return hull.shape
     if choice.radius != PLAIN_RADIUS and shape.kind in ("capsule", "sphere"):
         reach = distance.shape(patch.points, shape) + shape.radius
@@ -104,7 +110,12 @@ def rate(shape: Shape, patch: Patch) -> Rated:
     gap = distance.shape(patch.points, shape)
     out = np.maximum(patch.skin.outside(surface_points(shape, 64)), 0.0)
     inside = float(w[gap < NEAR_SKIN * patch.skin.height].sum())
-    return Rated(shape, float(np.sqrt(w @ gap**2 + (out**2).mean())), inside, float(np.percentile(out, 95.0)))
+    return Rated(
+        shape,
+        float(np.sqrt(w @ gap**2 + patch.outside**2 * (out @ out) / len(out))),
+        inside,
+        float(np.percentile(out, 95.0)),
+    )
 
 
 def _sizes(shape: Shape) -> Array:
@@ -136,7 +147,7 @@ def refined(start: Shape, patch: Patch) -> Rated:
         shape = made(x)
         gap = distance.shape(patch.points, shape) - below
         out = np.maximum(patch.skin.outside(surface_points(shape, 48)), 0.0)
-        return np.concatenate([w * gap, out / np.sqrt(len(out))]) / patch.skin.height
+        return np.concatenate([w * gap, patch.outside * out / np.sqrt(len(out))]) / patch.skin.height
 
     count = 3 + turns + len(s0)
     found = least_squares(residuals, np.zeros(count), method="trf", diff_step=2e-3, max_nfev=14, ftol=1e-4, xtol=1e-3)

@@ -17,7 +17,7 @@ def likely_unit(size: float) -> float:
     """Metres per file unit for a figure of this longest side, in file units.
 
     A size that is plausible in metres (0.15 to 8) is taken as metres, as the glTF standard asks; otherwise the unit
-    that makes it something between a hand and a tall person, decimal units first.
+    that makes it something between a hand and a tall person, decimal units first, unless another makes it a person.
     """
     if size <= 0.0 or 0.15 <= size <= 8.0:
         return 1.0
@@ -25,6 +25,6 @@ def likely_unit(size: float) -> float:
     def odd(unit: float) -> float:
         real = size * unit
         off = max(np.log(0.15 / real), np.log(real / 2.5), 0.0)
-        return float(off + 0.15 * abs(np.log(real / 1.7)) + (0.6 if unit in (0.0254, 0.3048) else 0.0))
+        return float(off + 0.3 * min(abs(np.log(real / 1.7)), 1.2) + (0.25 if unit in (0.0254, 0.3048) else 0.0))
 
     return min(UNITS, key=odd)
