@@ -165,6 +165,7 @@ class Words(QLabel):
     def __init__(self, text: str):
         super().__init__(text)
         self._whole = text
+        self._own_tip = True
         self.setMinimumWidth(24)
         self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
 
@@ -172,13 +173,27 @@ class Words(QLabel):
         """The whole text."""
         return self._whole
 
+    def setText(self, text: str) -> None:
+        """Another text."""
+        self._whole = text
+        self.updateGeometry()
+        self._fit()
+
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
+        self._fit()
+
+    def _fit(self) -> None:
         short = self.fontMetrics().elidedText(self._whole, Qt.TextElideMode.ElideMiddle, self.width())
         if short != QLabel.text(self):
             super().setText(short)
-        if short != self._whole and not self.toolTip():
-            self.setToolTip(self._whole)
+        if self._own_tip:
+            super().setToolTip(self._whole if short != self._whole else "")
+
+    def setToolTip(self, tip: str) -> None:
+        """Another tooltip than the text that was left out."""
+        self._own_tip = not tip
+        super().setToolTip(tip)
 
     def sizeHint(self) -> QSize:
         return QSize(self.fontMetrics().horizontalAdvance(self._whole) + 2, super().sizeHint().height())

@@ -15,7 +15,7 @@ from artuline.core.scene import edit
 from artuline.core.scene.model import Figure, Joint, Link, LinkEnd, Scene
 from artuline.core.setup.limits import propose_limits
 from artuline.core.setup.mirror import mirror_joints
-from artuline.core.setup.ragdoll import swap_parent, turn_frame
+from artuline.core.setup.ragdoll import join, swap_parent, turn_frame
 from artuline.core.setup.setups import Setup, put_links, put_setup, take_setup
 from artuline.desk.dialogs import LimitsDialog, SetupDialog
 from artuline.formats.setup_file import load_setup, save_setup
@@ -82,6 +82,14 @@ class JointCommands:
         if f is not None:
             self.session.edit(
                 "Hang on another body", lambda s: edit.map_figure(s, f.id, lambda g: swap_parent(g, child, parent))
+            )
+
+    def join_to(self, child: str, parent: str) -> None:
+        """Give a body that has no joint one, to another body."""
+        f = self.session.figure()
+        if f is not None:
+            self.session.edit(
+                "Join to another body", lambda s: edit.map_figure(s, f.id, lambda g: join(g, child, parent))
             )
 
     def _turn_joints(self, words: str, turn: Array) -> None:

@@ -73,7 +73,7 @@ def _scene(w: "Window") -> Iterator[Action]:
     m = "&Scene"
     yield Action("new", "New", w.new_scene, "Ctrl+N", "file-outline", m, "Starts with an empty scene")
     yield Action("open", "Open…", w.ask_open, "Ctrl+O", "folder-open-outline", m, "Opens a scene, or adds a figure")
-    yield Action("recent", "Open the last one", w.open_last, "Ctrl+Shift+O", "history", m, "Opens the file that was open last",
+    yield Action("recent", "The last one", w.open_last, "Ctrl+Shift+O", "history", f"{m}/Recent files", "Opens the file that was open last",
                  lambda: "" if w.memory.recent() else "nothing was opened yet.")  # fmt: skip
     yield Action(
         "figure", "Add a figure…", w.ask_figure, "Ctrl+I", "human", m, "Adds a skinned figure from a file (.glb, .gltf)"
@@ -188,7 +188,7 @@ def _stations(w: "Window") -> Iterator[Action]:
         "next",
         "The next station",
         w.next_station,
-        "Ctrl+Right",
+        "N",
         "",
         m,
         "Goes to the station that comes next in the work",

@@ -135,7 +135,7 @@ class SetupCommands:
             for f in self.session.scene.figures:
                 for fit in self.fits(f):
                     color = crimson if fit.grade > 0.5 else (brass if fit.grade > 0.25 else teal)
-                    marks.shape_colors[f.id, fit.body] = (*color, 0.85)
+                    marks.shape_colors[f.id, fit.body] = (*color, 0.94)
             words = ((palette.teal, "follows the skin"), (palette.brass, "fair"), (palette.crimson, "look at it"))
             self.stage.legend = "Fit", words
         selection = self.session.selection
@@ -181,7 +181,7 @@ class SetupCommands:
 
         def shade(share: float) -> Rgba:
             r, g, b = light + (heavy - light) * (0.12 + 0.78 * share)
-            return float(r), float(g), float(b), 0.85
+            return float(r), float(g), float(b), 0.94
 
         for key, mass in masses.items():
             marks.shape_colors[key] = shade((math.log(max(mass, min(known))) - low) / (high - low))

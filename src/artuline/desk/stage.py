@@ -6,7 +6,17 @@ from dataclasses import replace
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, QTimer, Signal
-from PySide6.QtGui import QImage, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent, QWheelEvent
+from PySide6.QtGui import (
+    QFocusEvent,
+    QImage,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QResizeEvent,
+    QWheelEvent,
+)
 
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation
@@ -26,6 +36,7 @@ from artuline.view.renderer import Renderer
 from artuline.view.stage import FigureState, Marks, Show, draw_list, figure_states, mesh_of, pick, pick_obstacle
 
 ORBIT = 0.008  # radians a pixel
+TURN = 0.12  # radians a key
 SLOW = 0.034  # seconds a picture may take while things move
 SWEEP = 5.0  # seconds of a sweep through a joint's range
 EDGE = 8.0  # pixels from the edge of a wiped picture at which it can be dragged
@@ -73,7 +84,7 @@ class Stage(StageTools):
         self._still.setSingleShot(True)
         self._still.setInterval(160)
         self._still.timeout.connect(self._draw_still)
-        self.setMinimumSize(320, 240)
+        self.setMinimumSize(240, 180)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Stage")
         self.setAccessibleDescription(
@@ -353,6 +364,10 @@ class Stage(StageTools):
         self._paint_legend(painter)
         self.paint_tools(painter)
         self._paint_compared(painter)
+        if self.hasFocus() and self._keyed:
+            painter.setPen(QPen(theme.color("ink"), 2.0))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRect(QRectF(self.rect()).adjusted(1, 1, -1, -1))
         if self._mode == "frame" and self._press is not None and self._last is not None:
             painter.setPen(QPen(theme.color("ink"), 1.0, Qt.PenStyle.DashLine))
             painter.setBrush(theme.color("ink", 0.06))
@@ -502,6 +517,31 @@ class Stage(StageTools):
                 best = len(inside), f.id, inside
         if best is not None:
             self.framed.emit(best[1], best[2])
+
+    #: Whether the focus came by the keyboard, so that it is shown.
+    _keyed = False
+
+    def focusInEvent(self, event: QFocusEvent) -> None:
+        self._keyed = event.reason() in (Qt.FocusReason.TabFocusReason, Qt.FocusReason.BacktabFocusReason)
+        self.update()
+
+    def focusOutEvent(self, event: QFocusEvent) -> None:
+        self._keyed = False
+        self.update()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Ctrl and arrows turn the view, plus and minus move it nearer and farther."""
+        key = Qt.Key(event.key())
+        turns = {Qt.Key.Key_Left: (1, 0), Qt.Key.Key_Right: (-1, 0), Qt.Key.Key_Up: (0, -1), Qt.Key.Key_Down: (0, 1)}
+        if key in turns and event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+            x, y = turns[key]
+            self.camera = self.camera.orbited(x * TURN, y * TURN)
+        elif event.text() in ("+", "-"):
+            self.camera = self.camera.zoomed(0.9 if event.text() == "+" else 1.0 / 0.9)
+        else:
+            super().keyPressEvent(event)
+            return
+        self.refresh()
 
     def wheelEvent(self, event: QWheelEvent) -> None:
         self.camera = self.camera.zoomed(0.9988 ** event.angleDelta().y())

@@ -12,6 +12,7 @@ from artuline.core.run.take import Take
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Scene
 from artuline.desk import theme
+from artuline.desk.fields import Words
 from artuline.desk.jobs import Jobs
 from artuline.desk.later import Later
 from artuline.desk.session import Session
@@ -26,9 +27,6 @@ MARKS = {
 def _find(scene: Scene, assets: AssetStore, take: Take | None) -> list[Finding]:
     found = check(scene, assets) if scene.figures else []
     return found + check_take(scene, take) if take is not None else found
-
-
-_RIGHT = Qt.TextElideMode.ElideRight
 
 
 class Strip(QWidget):
@@ -48,14 +46,13 @@ class Strip(QWidget):
         layout.setContentsMargins(12, 4, 12, 4)
         layout.setSpacing(8)
         self._mark = QLabel()
-        self._text = QLabel()
-        self._text.setMinimumWidth(60)
+        self._text = Words("")
         self._fix = QPushButton()
         self._more = QToolButton()
         self._more.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
         self._menu = QMenu(self._more)
         self._more.setMenu(self._menu)
-        self._message = QLabel()
+        self._message = Words("")
         self._message.setObjectName("faint")
         self._bar = QProgressBar()
         self._bar.setFixedWidth(180)
@@ -72,7 +69,8 @@ class Strip(QWidget):
             self._cancel,
         )
         for w in widgets:
-            layout.addWidget(w) if w is not None else layout.addStretch(1)
+            layout.addWidget(w, 1 if w is self._message else 0) if w is not None else None
+        self._message.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         self._bar.hide()
         self._cancel.hide()
         self._fix.clicked.connect(self._apply_first)
@@ -102,7 +100,7 @@ class Strip(QWidget):
         self._message.setObjectName("fault" if fault else "faint")
         self._message.style().unpolish(self._message)
         self._message.style().polish(self._message)
-        self._message.setText(self._message.fontMetrics().elidedText(text, _RIGHT, max(self.width() // 2, 300)))
+        self._message.setText(text)
         self._message.setToolTip(text)
         self._clear.start(12000 if fault else 6000)
 
@@ -147,7 +145,7 @@ class Strip(QWidget):
         first = self.findings[0]
         name, tint = MARKS[first.weight]
         self._mark.setPixmap(theme.icon(name, tint).pixmap(18, 18))
-        self._text.setText(self._text.fontMetrics().elidedText(first.text, _RIGHT, max(self.width() - 420, 280)))
+        self._text.setText(first.text)
         self._text.setToolTip(first.text)
         self._fix.setVisible(first.fix is not None or first.work is not None)
         self._fix.setText(first.fix_label)

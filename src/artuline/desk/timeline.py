@@ -8,10 +8,14 @@ from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QLinearGradient, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen, QWheelEvent
 from PySide6.QtWidgets import QMenu, QSizePolicy, QWidget
 
+from artuline.core.geometry.rotation import Array
+from artuline.core.motion.clip import Clip
 from artuline.core.motion.keyed import load_clip
 from artuline.core.scene import edit
+from artuline.core.scene.assets import Arrays
 from artuline.core.scene.model import Figure, Group, Key, Lane, Scene
 from artuline.desk import theme
+from artuline.desk.frame_scale import FrameScale
 from artuline.desk.session import Session
 
 LABELS = 150
@@ -20,6 +24,11 @@ ROOM, LEAST_LANE = 3 * LANE, 26.0  # pixels for all lanes, and for one at least
 GRIP = 7
 LANES = ("handover", "tone", "steadiness", "calm")
 COLORS = {"handover": "vermilion", "tone": "teal", "steadiness": "ink", "calm": "brass"}
+
+
+def _key_times(arrays: Arrays) -> Array:
+    """All key times of a clip's data, seconds."""
+    return Clip.from_arrays(arrays).key_times()
 
 
 class Timeline(QWidget):
@@ -70,17 +79,19 @@ class Timeline(QWidget):
 
     # geometry
 
+    @property
+    def scale(self) -> FrameScale:
+        """Frames and pixels as they are now."""
+        s = self.session.scene
+        return FrameScale(s.start, s.end, LABELS + 14.0, max(self.width() - LABELS - 28.0, 1.0))
+
     def x_of(self, frame: float) -> float:
         """Pixel of a frame."""
-        s = self.session.scene
-        span = max(s.end - s.start, 1)
-        return LABELS + 14 + (frame - s.start) / span * (self.width() - LABELS - 28)
+        return self.scale.x(frame)
 
     def frame_at(self, x: float) -> float:
         """Frame of a pixel."""
-        s = self.session.scene
-        span = max(s.end - s.start, 1)
-        return s.start + (x - LABELS - 14) / max(self.width() - LABELS - 28, 1) * span
+        return self.scale.frame(x)
 
     def lanes(self) -> list[tuple[Figure, Group | None, QRectF]]:
         """Every lane with its rectangle; a figure without groups has one empty lane."""
@@ -133,11 +144,16 @@ class Timeline(QWidget):
             p.drawText(area, Qt.AlignmentFlag.AlignCenter, text)
         self._paint_take(p)
         x = self.x_of(self.session.frame)
+        if self.hasFocus():
+            p.setPen(QPen(theme.color("ink"), 2.0))
+            p.setBrush(Qt.BrushStyle.NoBrush)
+            p.drawRect(QRectF(self.rect()).adjusted(1, 1, -1, -1))
         p.setPen(QPen(theme.color("ink"), 1.5))
         p.drawLine(QPointF(x, RULER - 6), QPointF(x, self.height()))
         p.setBrush(theme.color("ink"))
         p.setFont(theme.font(theme.SMALL, strong=True))
-        tag = QRectF(x - 17, 3, 34, RULER - 9)
+        half = max(17.0, p.fontMetrics().horizontalAdvance(f"{self.session.frame:.0f}") / 2 + 6.0)
+        tag = QRectF(x - half, 3, 2 * half, RULER - 9)
         p.drawRoundedRect(tag, 3, 3)
         p.setPen(theme.color("raised"))
         p.drawText(tag, Qt.AlignmentFlag.AlignCenter, f"{self.session.frame:.0f}")
@@ -146,7 +162,7 @@ class Timeline(QWidget):
         p.setPen(theme.color("ink"))
         p.setFont(theme.font(theme.PLAIN))
         metrics = p.fontMetrics()
-        short = metrics.elidedText(text, Qt.TextElideMode.ElideRight, LABELS - 20)
+        short = metrics.elidedText(text, Qt.TextElideMode.ElideMiddle, LABELS - 20)
         if remark:
             p.drawText(QRectF(12, y, LABELS - 16, height / 2 + 3), Qt.AlignmentFlag.AlignVCenter, short)
             p.setFont(theme.font(theme.SMALL))
@@ -158,18 +174,16 @@ class Timeline(QWidget):
     def _paint_ruler(self, p: QPainter) -> None:
         s = self.session.scene
         p.setFont(theme.font(theme.SMALL))
-        pixels = (self.x_of(s.end) - self.x_of(s.start)) / max(s.end - s.start, 1)
-        step = next((n for n in (1, 2, 5, 10, 20, 24, 50, 100, 200, 500, 1000) if n * pixels >= 46), 2000)
-        minor = max(step // 5, 1)
-        for f in range(s.start, s.end + 1):
-            x = self.x_of(f)
-            if (f - s.start) % step == 0:
-                p.setPen(theme.color("faint"))
-                p.drawText(QRectF(x - 20, 2, 40, 14), Qt.AlignmentFlag.AlignCenter, str(f))
-                p.drawLine(QPointF(x, RULER - 8), QPointF(x, RULER))
-            elif (f - s.start) % minor == 0 and minor * pixels > 4:
-                p.setPen(theme.color("rule"))
-                p.drawLine(QPointF(x, RULER - 4), QPointF(x, RULER))
+        scale = self.scale
+        p.setPen(theme.color("rule"))
+        for f in scale.ticks(5.0):
+            p.drawLine(QPointF(scale.x(f), RULER - 4), QPointF(scale.x(f), RULER))
+        p.setPen(theme.color("faint"))
+        wide = p.fontMetrics().horizontalAdvance(str(max(abs(s.start), abs(s.end)))) + 22.0
+        for f in scale.ticks(max(wide, 46.0)):
+            x = scale.x(f)
+            p.drawText(QRectF(x - wide / 2, 2, wide, 14), Qt.AlignmentFlag.AlignCenter, str(f))
+            p.drawLine(QPointF(x, RULER - 8), QPointF(x, RULER))
         p.setPen(theme.color("rule"))
         p.drawLine(QPointF(0, RULER), QPointF(self.width(), RULER))
         p.setPen(theme.color("faint"))
@@ -185,18 +199,17 @@ class Timeline(QWidget):
         if figure is None or clip is None:
             return
         s = self.session.scene
-        times = np.unique(np.round(load_clip(self.session.assets, clip.asset).key_times() * s.rate, 2))
-        rounds = range(int(s.end / max(clip.duration * s.rate, 1)) + 2) if clip.loop else (0,)
+        scale, assets = self.scale, self.session.assets
+        times = assets.decoded(clip.asset, _key_times) * s.rate
         p.setPen(Qt.PenStyle.NoPen)
         p.setBrush(theme.color("teal"))
-        for r in rounds:
-            for t in times + figure.clip_start + r * clip.duration * s.rate:
-                if s.start <= t <= s.end:
-                    x = self.x_of(float(t))
-                    p.drawEllipse(QPointF(x, y), 1.7, 1.7)
+        for x in scale.seen(times, figure.clip_start, clip.duration * s.rate if clip.loop else 0.0):
+            p.drawEllipse(QPointF(float(x), y), 1.7, 1.7)
         for layer in figure.layers:
             p.setBrush(theme.color("brass", 0.35))
-            a, b = self.x_of(layer.start), self.x_of(layer.end)
+            a, b = scale.x(max(layer.start, s.start)), scale.x(min(layer.end, s.end))
+            if b <= a:
+                continue
             p.drawRoundedRect(QRectF(a, y - 7, b - a, 14), 3, 3)
             channels = load_clip(self.session.assets, layer.asset).channels
             p.setBrush(theme.color("brass"))
@@ -204,15 +217,16 @@ class Timeline(QWidget):
                 top = min(channels, key=lambda c: figure.bone_index[c.bone])
                 chosen = self.session.selection.bones
                 shown = next((c for c in channels if c.bone in chosen), top)
-                for t in shown.times * s.rate:
-                    x = self.x_of(float(t))
+                for at in scale.seen(shown.times * s.rate):
+                    x = float(at)
                     p.drawPolygon([QPointF(x, y - 4), QPointF(x + 4, y), QPointF(x, y + 4), QPointF(x - 4, y)])
 
     def _paint_lane(self, p: QPainter, f: Figure, g: Group | None, box: QRectF) -> None:
         kind = self.kind_of(f.id, g.id) if g else "handover"
         lane = self._shown(f, g) if g else Lane()
         value = "" if g is None else f" {float(lane.value(self.session.frame)):.2f}"
-        name = g.name if g else f.name
+        several = sum(1 for x in self.session.scene.figures if x.bodies) > 1
+        name = f.name if g is None else (f"{f.name}: {g.name}" if several else g.name)
         self._label(p, box.top(), box.height(), name, f"{kind}{value} ▾" if box.height() > 32 else "")
         left, right = self.x_of(self.session.scene.start), self.x_of(self.session.scene.end)
         area = QRectF(left, box.top() + 2, right - left, box.height() - 4)
@@ -286,17 +300,19 @@ class Timeline(QWidget):
         self._label(p, y, TAKE, f"{ref.name}: out of date" if stale else f"{ref.name}: hits")
         p.setPen(Qt.PenStyle.NoPen)
         p.setBrush(theme.color("faint" if stale else "vermilion", 0.18))
-        a, b = self.x_of(ref.start), self.x_of(ref.end)
-        p.drawRoundedRect(QRectF(a, y + 4, b - a, TAKE - 8), 3, 3)
+        scene = self.session.scene
+        a, b = self.x_of(max(ref.start, scene.start)), self.x_of(min(ref.end, scene.end))
+        p.drawRoundedRect(QRectF(a, y + 4, max(b - a, 0.0), TAKE - 8), 3, 3)
         force = take.contact.sum(axis=1)
         if force.max(initial=0.0) <= 0:
             return
         p.setBrush(theme.color("faint" if stale else "vermilion"))
         height = np.sqrt(force / force.max()) * (TAKE - 8)
         width = max((b - a) / max(len(force), 1) - 0.5, 1.0)
-        for frame, h in zip(take.frames, height):
+        inside = (take.frames >= scene.start) & (take.frames <= scene.end)
+        for x, h in zip(*self.scale.highest(take.frames[inside], height[inside])):
             if h > 0.5:
-                p.drawRect(QRectF(self.x_of(float(frame)) - width / 2, y + TAKE - 4 - h, width, h))
+                p.drawRect(QRectF(float(x) - width / 2, y + TAKE - 4 - float(h), width, float(h)))
 
     # the mouse
 

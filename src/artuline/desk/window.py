@@ -2,6 +2,7 @@
 
 from collections.abc import Callable
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 
 from PySide6.QtCore import QBuffer, QByteArray, QEvent, QIODevice, QObject, QSize, Qt, QTimer
@@ -102,6 +103,9 @@ class Window(SetupCommands, JointCommands, BlendCommands, TakeCommands, FileComm
         self._lay_out()
         self.actions_.add(all_actions(self))
         self._dress_bar()
+        self.restyle()
+        recent = self.actions_.menu("&Scene/Recent files")
+        recent.aboutToShow.connect(lambda: self._list_recent(recent))
         self._connect()
         self.setAcceptDrops(True)
         self.setWindowIcon(theme.application_icon())
@@ -201,6 +205,14 @@ class Window(SetupCommands, JointCommands, BlendCommands, TakeCommands, FileComm
         hint.setMinimumWidth(0)
         line.addWidget(hint)
         return bar
+
+    def _list_recent(self, menu: QMenu) -> None:
+        """The files that were open lately."""
+        for old in menu.actions()[1:]:
+            menu.removeAction(old)
+        for path in self.memory.recent():
+            made = menu.addAction(path.name, partial(self.open_path, path))
+            made.setToolTip(str(path))
 
     def _dress_bar(self) -> None:
         """Give the buttons of the stage's bar their menus: the same actions as in the menu View."""

@@ -14,6 +14,7 @@ from artuline.core.run.take import Take
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Figure, Obstacle, Push, Scene
+from artuline.core.setup.hierarchy import tree_parents
 from artuline.core.setup.materials import body_mass, centre_of_mass
 from artuline.view.drawlist import DrawList, Rgba, Skin, Solid, shape_outline
 from artuline.view.limits import add_limits
@@ -206,21 +207,26 @@ def _add_figure(
     if show.wire:
         _add_wire(out, mesh, state, palette)
         return
+    telling = show.shapes and (show.fit or show.mass)
     colors = np.array([m.color for m in figure.materials])
+    if telling and show.see_through:
+        # a skin of its own colour would change those that the legend tells
+        colors = np.full_like(colors, 0.82)
     tint = np.zeros((len(figure.bones), 4))
     if show.tint:
         h = state.handover[:, None]
         tint[:, :3] = h * np.array(rgb(palette.vermilion))
         tint[:, 3] = state.handover
         tint *= 0.42
-    key = str(figure.asset)
+    # what was uploaded is known by the mesh and its colours
+    key = f"{figure.asset} plain" if telling and show.see_through else str(figure.asset)
     if show.echo and state.keyed is not None:
         away = np.abs(state.keyed - state.matrices).max()
         if away > 1e-4:
             flat = (*rgb(palette.teal), 0.55)
             out.skins.append(Skin(key, mesh, colors, state.keyed, np.zeros_like(tint), 1.0, flat))
     # shapes whose colour says something are to be seen clearly
-    alpha = (0.2 if show.shapes and (show.fit or show.mass) else 0.38) if show.see_through else 1.0
+    alpha = (0.12 if telling else 0.38) if show.see_through else 1.0
     out.skins.append(Skin(key, mesh, colors, state.matrices, tint, alpha))
 
 
@@ -295,22 +301,22 @@ def _add_centre(out: DrawList, figure: Figure, state: FigureState, palette: Pale
 
 def _add_wire(out: DrawList, mesh: Mesh, state: FigureState, palette: Palette) -> None:
     """The edges of the skin."""
-    key = id(mesh)
-    if key not in _edges:
-        _edges.clear()
-        t = mesh.triangles
-        _edges[key] = np.unique(np.sort(np.concatenate([t[:, :2], t[:, 1:], t[:, ::2]]), axis=1), axis=0)
     points = mesh.skin(state.matrices)
-    out.lines.append((points[_edges[key]], (*rgb(palette.faint), 0.4), 1.0, False))
-
-
-_edges: dict[int, np.ndarray] = {}
+    out.lines.append((points[mesh.edges], (*rgb(palette.faint), 0.4), 1.0, False))
 
 
 def _add_bones(out: DrawList, figure: Figure, state: FigureState, palette: Palette) -> None:
     place = state.matrices[:, :3, 3]
+    index = {b.id: figure.bone_index[b.bone] for b in figure.bodies}
+    above = tree_parents(figure, figure.bodies)
+    otherwise = set()
+    for j in figure.joints:
+        if above.get(j.child) != j.parent:
+            # what hangs otherwise than the skeleton says
+            otherwise.add(index[j.child])
+            out.add_line(place[[index[j.parent], index[j.child]]], (*rgb(palette.brass), 0.95), 2.4)
     for i, bone in enumerate(figure.bones):
-        if bone.parent is not None and bone.deforms:
+        if bone.parent is not None and bone.deforms and i not in otherwise:
             up = figure.bone_index[bone.parent]
             if figure.bones[up].deforms:
                 out.add_line(place[[up, i]], (*rgb(palette.ink), 0.85), 1.6)

@@ -96,8 +96,8 @@ def plant_feet(scene: Scene, figure: Figure, pose: Pose, keyed: Pose, handover: 
         ways.sort(key=lambda x: -x[0])
         for k, (far, body, here, q, end, turn) in enumerate(ways):
             length = (STEPS[1] - STEPS[0]) / len(ways)
-            begin, done = np.interp([STEPS[0] + k * length, STEPS[0] + (k + 1) * length], share, np.arange(len(share)))
-            begin, done = _in_reach(figure, now, body.bone, here, end, float(begin), float(done))
+            turn_ = np.interp([STEPS[0] + k * length, STEPS[0] + (k + 1) * length], share, np.arange(len(share)))
+            begin, done = _in_reach(figure, now, body.bone, here, end, float(turn_[0]), float(turn_[1]))
             t = np.clip((np.arange(len(share)) - begin) / (done - begin), 0.0, 1.0)
             u = smooth_step(t)
             path, facing = here + u[:, None] * (end - here), rotation.slerp(q, turn, u)

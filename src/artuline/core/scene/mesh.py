@@ -1,6 +1,7 @@
 """The skinned surface of a figure, as arrays in the asset store, and its skinning."""
 
 from dataclasses import dataclass, fields
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -29,9 +30,15 @@ class Mesh:
     palette_bind: NDArray[np.float64]
     palette_skin: NDArray[np.int32]
 
+    @cached_property
+    def edges(self) -> np.ndarray:
+        """Pairs of vertices (E, 2) that triangles have between them, each once."""
+        t = self.triangles
+        return np.unique(np.sort(np.concatenate([t[:, :2], t[:, 1:], t[:, ::2]]), axis=1), axis=0)
+
     def to_arrays(self) -> dict[str, np.ndarray]:
         """As named arrays for the asset store."""
-        return dict(vars(self))
+        return {f.name: getattr(self, f.name) for f in fields(self)}
 
     @staticmethod
     def from_arrays(arrays: Arrays) -> "Mesh":

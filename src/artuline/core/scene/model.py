@@ -644,6 +644,10 @@ class Scene(Model):
 
     def settings_fingerprint(self) -> str:
         """Hash of everything that changes the simulated motion, and of nothing else."""
+        return self._fingerprint
+
+    @cached_property
+    def _fingerprint(self) -> str:
         quiet_figure = {"name", "source", "materials", "asset", "layers", "mirror"}
         text = self.model_dump_json(
             exclude={

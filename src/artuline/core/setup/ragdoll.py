@@ -7,8 +7,8 @@ from artuline.core.geometry import rotation
 from artuline.core.motion.skeleton import rest_matrices, rigid
 from artuline.core.physics.world import BodySpec, World
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.edit import map_figure
-from artuline.core.scene.model import Body, Figure, Scene
+from artuline.core.scene.edit import fresh_id, map_figure
+from artuline.core.scene.model import Body, Figure, Joint, Scene
 from artuline.core.setup.fit import Cancelled, Progress, fit_bodies, never, nothing
 from artuline.core.setup.joints import propose_joints
 from artuline.core.setup.materials import balanced
@@ -140,17 +140,41 @@ def fit_again(
     return _filtered(figure.changed(bodies=bodies))
 
 
-def swap_parent(figure: Figure, child: str, parent: str) -> Figure:
-    """The figure with the joint of a body hung on another body; both ids. The rest pose is the middle of its range.
+def join(figure: Figure, child: str, parent: str) -> Figure:
+    """The figure with a ball joint of a body that has none, to another body; both ids. The rest pose is the middle of its range.
 
     Raises ArtulineError if that closes a ring.
     """
+    body = next(b for b in figure.bodies if b.id == child)
+    q = rigid(rest_matrices(figure))[1]
+    along = np.array(body.shapes[0].position) if body.shapes else np.array([1.0, 0.0, 0.0])
+    along = along / np.linalg.norm(along) if np.linalg.norm(along) > 1e-6 else np.array([1.0, 0.0, 0.0])
+    frame = tuple(rotation.align(np.array([1.0, 0.0, 0.0]), along))
+    other = next(b for b in figure.bodies if b.id == parent)
+    world = rotation.multiply(q[figure.bone_index[body.bone]], np.array(frame))
+    there = tuple(rotation.multiply(rotation.conjugate(q[figure.bone_index[other.bone]]), world))
+    made = Joint(
+        id=fresh_id(child, {j.id for j in figure.joints}), parent=parent, child=child, frame=frame, parent_frame=there
+    )
+    _refuse_ring(figure, child, parent)
+    return figure.changed(joints=(*figure.joints, made))
+
+
+def _refuse_ring(figure: Figure, child: str, parent: str) -> None:
     above = {j.child: j.parent for j in figure.joints}
     up: str | None = parent
     while up is not None:
         if up == child:
             raise ArtulineError(f"{parent!r} hangs on {child!r} itself", remedy="Choose a body that does not.")
         up = above.get(up)
+
+
+def swap_parent(figure: Figure, child: str, parent: str) -> Figure:
+    """The figure with the joint of a body hung on another body; both ids. The rest pose is the middle of its range.
+
+    Raises ArtulineError if that closes a ring.
+    """
+    _refuse_ring(figure, child, parent)
     _, q = rigid(rest_matrices(figure))
     bones = {b.id: figure.bone_index[b.bone] for b in figure.bodies}
     joint = figure.joint_of[child]

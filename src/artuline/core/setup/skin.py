@@ -151,7 +151,6 @@ class Skin:
         sign = np.einsum("ij,ij->i", points - self.points[at], self.normals[at])
         return np.where(sign >= 0.0, away, -away)
 
-
     def holds(self, points: Array) -> np.ndarray:
         """Whether points (N, 3) in the world lie within the skin (N,), by its winding number: exact, and slower than ``outside``."""
         found: np.ndarray = winding_numbers(points, self.points, self.mesh.triangles) > 0.5

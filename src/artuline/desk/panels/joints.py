@@ -8,10 +8,12 @@ from typing import TYPE_CHECKING
 from PySide6.QtWidgets import QLabel
 
 from artuline.core.scene import edit
-from artuline.core.scene.model import AxisRange, Figure, Joint, Link, Scene
+from artuline.core.scene.model import AxisRange, Body, Figure, Joint, Link, Scene
+from artuline.core.setup.hierarchy import tree_parents
 from artuline.core.setup.mirror import mirror_pairs
 from artuline.desk.dial import LimitDial
 from artuline.desk.fields import button, buttons, faint, row, rule, section
+from artuline.desk.panels import bodies
 
 if TYPE_CHECKING:
     from artuline.desk.details import Details
@@ -47,9 +49,20 @@ def fill(d: "Details", f: Figure) -> None:
         return
     chosen = chosen_joints(d, f)
     if not chosen:
+        loose = [b for b in bodies.chosen_bodies(d, f) if b.id not in f.joint_of]
+        if len(loose) == 1:
+            _loose(d, f, loose[0])
         _all(d, f)
         return
     _selected(d, f, chosen)
+
+
+def _loose(d: "Details", f: Figure, body: Body) -> None:
+    """A body that has no joint: what it may hang on."""
+    by_bone = {b.bone: b.id for b in f.bodies if b.id != body.id}
+    d.add(section(body.bone), faint("It hangs on nothing: it is the topmost, or the others hang on it."))
+    d.choice("Hang it on", ["…", *by_bone], "…", lambda n: d.window_.join_to(body.id, by_bone[n]) if n in by_bone else None,
+             "Joins it to another body, at its own origin.")  # fmt: skip
 
 
 def _all(d: "Details", f: Figure) -> None:
@@ -57,6 +70,11 @@ def _all(d: "Details", f: Figure) -> None:
     kinds = [f"{sum(j.kind == k for j in f.joints)} {k}" for k in KINDS if any(j.kind == k for j in f.joints)]
     d.add(section("All joints"), row("Joints", QLabel(f"{len(f.joints)}: {', '.join(kinds)}")))
     d.add(faint("Click a body on the stage to see and set the range of its joint."))
+    above = tree_parents(f, f.bodies)
+    proposed = [j for j in f.joints if above.get(j.child) != j.parent]
+    if proposed:
+        d.add(faint(f"{len(proposed)} of them hang otherwise than the skeleton says: where its tree said nothing, by how the skin meets. "
+                    "Brass lines show them; click a body and choose “Hangs on” to correct one."))  # fmt: skip
     d.add(button("Propose limits…", w.ask_limits, icon="angle-acute",
                  tip="From the clips, from anatomy, or both; shows before and after."))  # fmt: skip
     _links(d, f)
