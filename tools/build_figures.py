@@ -35,9 +35,11 @@ def build(name, body, moves):
             # the left side's surface, mirrored: both sides are the same to the bit
             v, n, f = last[0] * [-1, 1, 1], last[1] * [-1, 1, 1], last[2][:, ::-1]
         else:
-            v, n, f = mesh_of(parts, cell, triangles, cuts=cuts)
+            # fine parts are joined less softly
+            v, n, f = mesh_of(parts, cell, triangles, k=min(0.012, 0.9 * cell), cuts=cuts)
         last = v, n, f
-        slots, weights = weights_of(parts, names, v)
+        fine = cell < 0.006
+        slots, weights = weights_of(parts, names, v, f, soft=0.006 if fine else 0.022, rounds=4 if fine else 10)
         columns["positions"].append(v)
         columns["normals"].append(n)
         columns["triangles"].append(f + count)

@@ -89,13 +89,24 @@ def mesh_of(parts, cell, triangles, k=0.012, below=None, above=None, cuts=()):
     return v, normals, f
 
 
-def weights_of(parts, bones, p, soft=0.022, most=4):
-    """Skin weights (V, most) with bone slots from the distances to each bone's own volumes."""
+def weights_of(parts, bones, p, triangles, soft=0.022, most=4, rounds=10):
+    """Skin weights (V, most) with bone slots: from the distances to each bone's own volumes, then evened out along the surface, so that
+    strong bends neither crease nor ring. ``rounds``: how often every vertex takes half of its neighbours' mean.
+    """
     near = np.full((len(p), len(bones)), 1e3)
     for part in parts:
         b = bones.index(part.bone)
         near[:, b] = np.minimum(near[:, b], part.distance(p))
     w = np.exp(-(near - near.min(axis=1, keepdims=True)) / soft)
+    w /= w.sum(axis=1, keepdims=True)
+    ends = np.concatenate([triangles[:, :2], triangles[:, 1:], triangles[:, ::2]])
+    ends = np.unique(np.sort(ends, axis=1), axis=0)
+    count = np.bincount(ends.reshape(-1), minlength=len(p))[:, None]
+    for _ in range(rounds):
+        around = np.zeros_like(w)
+        np.add.at(around, ends[:, 0], w[ends[:, 1]])
+        np.add.at(around, ends[:, 1], w[ends[:, 0]])
+        w = 0.5 * w + 0.5 * np.where(count > 0, around / np.maximum(count, 1), w)
     slots = np.argsort(-w, axis=1)[:, :most]
     w = np.take_along_axis(w, slots, axis=1)
     w[w < 0.02] = 0.0
