@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 from PySide6.QtCore import QPointF, Qt
-from PySide6.QtWidgets import QApplication, QComboBox, QPushButton
+from PySide6.QtWidgets import QApplication, QComboBox, QLabel, QPushButton
 
 from artuline.core.scene.model import BodyRef, Lane
 from artuline.desk.plot import QUANTITIES, Plot, curve
@@ -152,7 +152,7 @@ def test_a_take_is_plotted_compared_and_its_settings_come_back(demo, qtbot, boom
     s = demo.session
     demo.session.edit("Change substeps", lambda sc: sc.changed(substeps=8))
     demo.set_station("Takes")
-    words = " ".join(x.text() for x in demo.details.findChildren(type(demo.strip._text)))
+    words = " ".join(x.text() for x in demo.details.findChildren(QLabel))
     assert "substeps: 10 → 8" in words
     demo.run()
     finish(demo, qtbot)

@@ -160,7 +160,7 @@ def test_the_bake_keeps_its_bounds_with_far_fewer_keys(boom_run):
     figure = scene.figures[0]
     baked = bake_figure(scene, assets, figure, take, degrees=1.0, millimetres=10.0)
     assert baked.degrees <= 1.0 and max(baked.millimetres.values()) <= 10.0
-    assert {"hand_l", "hand_r"} & set(baked.millimetres) or "fingers_l" in baked.millimetres
+    assert {"hand_l", "hand_r"} & set(baked.millimetres) or "fingertips_l" in baked.millimetres
     assert np.mean(list(baked.keys.values())) < 0.4 * baked.frames
     layered = add_layer(scene, assets, figure.id, baked, "baked")
     frames = take.frames.astype(float)

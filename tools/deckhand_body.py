@@ -1,6 +1,10 @@
 """The deckhand's skeleton and volumes: stocky, oilskin coat, knitted cap, boots. Metres, Y up, facing +Z."""
 
+from dataclasses import replace
+
 from field import Ball, Cone
+
+LARGE = 1.15  # times the size of a hand of his height
 
 CENTRE = {
     "hips": (None, (0.0, 0.93, 0.0)),
@@ -14,9 +18,9 @@ LEFT = {
     "upper_arm": ("collar", (0.195, 1.385, -0.01)),
     "forearm": ("upper_arm", (0.395, 1.20, -0.015)),
     "hand": ("forearm", (0.572, 1.035, 0.01)),
-    "fingers": ("hand", (0.632, 0.979, 0.019)),
-    "fingertips": ("fingers", (0.6565, 0.9545, 0.0225)),
-    "thumb": ("hand", (0.592, 1.005, 0.045)),
+    "fingers": ("hand", (0.642, 0.970, 0.0204)),
+    "fingertips": ("fingers", (0.670, 0.9415, 0.0244)),
+    "thumb": ("hand", (0.596, 0.9996, 0.0503)),
     "thigh": ("hips", (0.105, 0.90, 0.0)),
     "shin": ("thigh", (0.12, 0.50, 0.012)),
     "foot": ("shin", (0.125, 0.095, -0.02)),
@@ -148,7 +152,9 @@ def _hand(side, s):
         return tuple(a + length * (d + bend * n) for a, d, n in zip(p, along, palm))
 
     def to(p):
-        return (s * p[0], p[1], p[2])
+        # larger than life, as everything about him
+        x, y, z = (w + LARGE * (c - w) for c, w in zip(p, wrist))
+        return (s * x, y, z)
 
     parts = [Cone(f"forearm_{side}", to((0.53, 1.075, 0.005)), to((0.56, 1.046, 0.008)), 0.033, 0.030)]
     for z, length, thick in ((0.0300, 0.033, 0.0086), (0.0100, 0.037, 0.0090), (-0.0098, 0.034, 0.0087), (-0.0288, 0.027, 0.0077)):
@@ -162,12 +168,13 @@ def _hand(side, s):
             Cone(f"fingertips_{side}", to(middle), to(tip), thick - 0.0008, thick - 0.0025),
         ]
     ball, joint, tip = (0.586, 1.012, 0.034), (0.606, 0.984, 0.060), (0.628, 0.957, 0.066)
-    return [
+    whole = [
         *parts,
         Cone(f"hand_{side}", to((0.575, 1.028, 0.018)), to(ball), 0.018, 0.0175),
         Cone(f"thumb_{side}", to(ball), to(joint), 0.0165, 0.0135),
         Cone(f"thumb_{side}", to(joint), to(tip), 0.0132, 0.0098),
     ]
+    return [replace(c, ra=LARGE * c.ra, rb=LARGE * c.rb) for c in whole]
 
 
 def _ring(n):

@@ -15,7 +15,7 @@ NEAR = 0.03  # metres above the ground that a foot may be and still stand
 FADE = 2.0  # frames in which the speed of a foot that is to stand dies away
 LEAST = 0.01  # metres that a foot has to go, or it need not step
 STEPS = (0.08, 0.92)  # the part of the way back in which feet step, one after the other
-FASTEST = np.radians(60.0)  # that a limb turns in a frame
+FASTEST = np.radians(50.0)  # that a limb turns in a frame
 HURRY = 3.0  # how many times faster than evenly in time feet may step to keep up with the body
 STRETCHED = 0.97  # share of its length to which a limb opens while its foot stands
 SHORTEST = 4.0  # frames of a step
@@ -189,6 +189,11 @@ def _follow(figure: Figure, pose: Pose, bone: str, path: Array, facing: Array, f
     turns[[0, -1]] = shown[[0, -1]]
     for i in inner:
         turns[i] = bent(above[i], p[i, a], along[i], turns[i], path[i])
+    for _ in range(2):
+        # spreading a fast turn takes the foot off its path: it is led back, in the plane in which the limb bends now
+        _spread(turns)
+        for i in inner:
+            turns[i] = bent(above[i], p[i, a], along[i], turns[i], path[i])
     _spread(turns)
     lower = rotation.multiply(rotation.multiply(above, turns[:, 0]), turns[:, 1])
     rows = slice(first + 1, first + count - 1)

@@ -13,10 +13,11 @@ from artuline.core.scene.model import Body, Figure, Shape
 from artuline.core.setup.anatomy import segment_of
 from artuline.core.setup.mirror import mirror_pairs, mirror_shape
 from artuline.core.setup.patch_fit import BEST, FitChoice, Patch, fit_patch, rate
-from artuline.core.setup.skin import LEAST_SHARE, SkinParts, cached_skin, divide_among, divide_skin
+from artuline.core.setup.skin import LEAST_SHARE, SkinParts, cached_skin, divide_among, divide_skin, surface_points
 
 Progress = Callable[[int, int], None]
 Cancelled = Callable[[], bool]
+STANDS = 0.01  # share of the figure's height above its lowest point within which a part stands on the ground
 LEAST_POINTS = 12  # of exposed skin, below which hidden skin counts too
 
 
@@ -79,11 +80,22 @@ def fit_bodies(
         if shape is None:
             toward = _toward(figure, parts, b, p)
             flat = segment_of(name) in ("hand", "foot")
-            shape = _placed(fit_patch(patch, None if toward is None else toward - p[b], choice, flat), p[b], q[b])
+            found = fit_patch(patch, None if toward is None else toward - p[b], choice, flat)
+            shape = _placed(_standing(found, patch) if flat else found, p[b], q[b])
         bodies[name] = Body(id=name, bone=name, shapes=(shape,), density=density)
     if not bodies:
         raise ArtulineError(f"no bone of {figure.name!r} carries skin", remedy="Check the skin weights.")
     return tuple(bodies.values())
+
+
+def _standing(shape: Shape, patch: Patch) -> Shape:
+    """A shape in the world moved up until it stands on what its skin stands on, if that is the figure's lowest."""
+    floor = float(patch.skin.points[:, 1].min())
+    if patch.points[:, 1].min() > floor + STANDS * patch.skin.height:
+        return shape
+    deep = floor - float(surface_points(shape, 384)[:, 1].min())
+    x, y, z = shape.position
+    return shape.changed(position=(x, y + deep, z)) if deep > 0.0 else shape
 
 
 def _toward(figure: Figure, parts: SkinParts, b: int, p: Array) -> Array | None:

@@ -14,6 +14,7 @@ from artuline.core.motion.skeleton import rest_matrices, skeleton_of
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Figure, Shape
+from artuline.core.setup.anatomy import segment_of
 
 LEAST_SHARE = 0.012  # of the skin's area; bones that carry less are merged into their parent
 DIRECTIONS = 96
@@ -33,7 +34,8 @@ class SkinParts:
 
 
 def divide_skin(figure: Figure, assets: AssetStore, least_share: float = LEAST_SHARE) -> SkinParts:
-    """Give every vertex to one bone, and merge bones that carry too little into their parents.
+    """Give every vertex to one bone, and merge bones that carry too little into their parents. A bone that its name makes a segment of a
+    body, such as a hand, is kept with half as much skin.
 
     Raises ArtulineError if the figure has no mesh.
     """
@@ -47,7 +49,8 @@ def divide_skin(figure: Figure, assets: AssetStore, least_share: float = LEAST_S
         up = skeleton.parents[b]
         if share[b] == 0.0:
             continue
-        if share[b] < least_share and up >= 0 and figure.bones[up].deforms:
+        least = least_share * (0.5 if segment_of(figure.bones[b].name) else 1.0)
+        if share[b] < least and up >= 0 and figure.bones[up].deforms:
             owner[owner == b] = up
             share[up] += share[b]
         else:
