@@ -79,7 +79,7 @@ def fit_bodies(
                 shape = mirrored
         if shape is None:
             toward = _toward(figure, parts, b, p)
-            flat = segment_of(name) in ("hand", "foot")
+            flat = segment_of(name) == "foot"
             found = fit_patch(patch, None if toward is None else toward - p[b], choice, flat)
             shape = _placed(_standing(found, patch) if flat else found, p[b], q[b])
         bodies[name] = Body(id=name, bone=name, shapes=(shape,), density=density)

@@ -12,17 +12,23 @@ from artuline.core.scene.model import Body, Figure, Joint, Scene
 from artuline.core.setup.fit import Cancelled, Progress, fit_bodies, never, nothing
 from artuline.core.setup.joints import propose_joints
 from artuline.core.setup.materials import balanced
+from artuline.core.setup.mirror import mirror_pairs
 from artuline.core.setup.patch_fit import BEST, FitChoice
 from artuline.core.setup.skin import LEAST_SHARE
 
+NEAR = (
+    0.012  # share of the figure's size: bodies two joints apart that lie so near at rest would stop each other at once
+)
 
-def resting_overlaps(figure: Figure) -> tuple[tuple[str, str, float], ...]:
-    """Pairs of bodies, not joined to each other, whose shapes overlap in the rest pose; depth in metres."""
+
+def resting_overlaps(figure: Figure, near: float = 0.0) -> tuple[tuple[str, str, float], ...]:
+    """Pairs of bodies, not joined to each other, whose shapes overlap in the rest pose, or come nearer than ``near`` (m); depth in metres."""
     p, q = rigid(rest_matrices(figure))
     specs = []
     for body in figure.bodies:
         b = figure.bone_index[body.bone]
-        specs.append(BodySpec(body.shapes, mass=1.0, inertia=np.ones(3), position=p[b], rotation=q[b]))
+        shapes = tuple(s.changed(margin=s.margin + 0.5 * near) for s in body.shapes) if near else body.shapes
+        specs.append(BodySpec(shapes, mass=1.0, inertia=np.ones(3), position=p[b], rotation=q[b]))
     index = {b.id: i for i, b in enumerate(figure.bodies)}
     joined = {(index[j.parent], index[j.child]) for j in figure.joints}
     depths: dict[tuple[int, int], float] = {}
@@ -69,10 +75,26 @@ def set_up_in_scene(scene: Scene, figure_id: str, assets: AssetStore) -> Scene:
 
 
 def _filtered(figure: Figure) -> Figure:
-    """With all pairs that overlap at rest left out of collisions, besides those that already are."""
+    """With all pairs that overlap at rest left out of collisions, besides those that already are; and of those two joints apart, such as
+    the two thighs, all that nearly do.
+    """
     known = {frozenset(p) for p in figure.pairs_off}
-    more = tuple((a, b) for a, b, _ in resting_overlaps(figure) if frozenset((a, b)) not in known)
-    return figure.changed(pairs_off=(*figure.pairs_off, *more))
+    around: dict[str, set[str]] = {}
+    for j in figure.joints:
+        around.setdefault(j.parent, set()).add(j.child)
+        around.setdefault(j.child, set()).add(j.parent)
+    size = float(np.ptp(rest_matrices(figure)[:, :3, 3], axis=0).max())
+    pairs = mirror_pairs(figure)
+    touching = {frozenset((a, b)) for a, b, _ in resting_overlaps(figure)}
+    other = {b.id: figure.body_of[o].id for b in figure.bodies if (o := pairs.get(b.bone)) in figure.body_of}
+    more: dict[frozenset[str], tuple[str, str]] = {}
+    for a, b, _ in resting_overlaps(figure, NEAR * size):
+        if frozenset((a, b)) in touching or around.get(a, set()) & around.get(b, set()):
+            # on both sides alike
+            for x, y in ((a, b), (other.get(a, a), other.get(b, b))):
+                if frozenset((x, y)) not in known and x != y:
+                    more.setdefault(frozenset((x, y)), (x, y))
+    return figure.changed(pairs_off=(*figure.pairs_off, *more.values()))
 
 
 def with_bodies(figure: Figure, assets: AssetStore, bodies: tuple[Body, ...]) -> Figure:
