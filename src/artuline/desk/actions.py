@@ -179,14 +179,27 @@ def wants(widget: QWidget | None, event: QKeyEvent) -> bool:
 
 
 class KeysToFocus(QObject):
-    """Filters the application's events: keys that the focus wants are kept from shortcuts, and Return presses buttons as Space does."""
+    """Watches what has the focus: keys that it wants are kept from shortcuts, and Return presses buttons as Space does."""
+
+    def __init__(self, app: QApplication):
+        super().__init__(app)
+        app.focusChanged.connect(self._follow)
+
+    def _follow(self, old: QWidget | None, new: QWidget | None) -> None:
+        # only the focus is watched: a filter on everything would slow every event
+        if old is not None:
+            old.removeEventFilter(self)
+        if new is not None:
+            new.removeEventFilter(self)
+            new.installEventFilter(self)
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
-        if event.type() not in (QEvent.Type.ShortcutOverride, QEvent.Type.KeyPress) or not isinstance(watched, QWidget):
+        kind = event.type()
+        if kind not in (QEvent.Type.ShortcutOverride, QEvent.Type.KeyPress) or not isinstance(watched, QWidget):
             return False
-        if watched is not QApplication.focusWidget() or not isinstance(event, QKeyEvent):
+        if not isinstance(event, QKeyEvent):
             return False
-        if event.type() == QEvent.Type.ShortcutOverride:
+        if kind == QEvent.Type.ShortcutOverride:
             if wants(watched, event):
                 event.accept()
                 return True

@@ -31,11 +31,8 @@ def make_application() -> QApplication:
     app.setWindowIcon(theme.application_icon())
     theme.load_fonts()
     theme.apply(app)
-    keys = app.property("keys")
-    if keys is None:
-        keys = KeysToFocus(app)
-        app.installEventFilter(keys)
-        app.setProperty("keys", keys)
+    if app.property("keys") is None:
+        app.setProperty("keys", KeysToFocus(app))
     return app
 
 

@@ -5,7 +5,7 @@ from collections.abc import Callable, Sequence
 from functools import partial
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import Qt, QTimer
+from PySide6.QtCore import QEvent, Qt, QTimer
 from PySide6.QtWidgets import (
     QAbstractButton,
     QApplication,
@@ -94,6 +94,13 @@ class Details(QScrollArea):
         """Show another station's details."""
         self.station = name
         self.rebuild()
+
+    def clear(self) -> None:
+        """Take everything out, until it is made anew."""
+        old = self.takeWidget()
+        if old is not None:
+            old.deleteLater()
+            QApplication.sendPostedEvents(old, QEvent.Type.DeferredDelete)
 
     def rebuild(self) -> None:
         """Make the panel anew, unless a part of it is being dragged."""

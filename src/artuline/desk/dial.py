@@ -61,11 +61,17 @@ class LimitDial(QWidget):
     def _ring(self) -> float:
         return 0.44 * SIZE if self.joint.kind != "hinge" else 0.36 * SIZE
 
+    #: The joint that the scale was chosen for.
+    _edge_of: Joint | None = None
+
     def _scale(self) -> float:
         """Radians at the edge of the disc; steady while a handle is dragged."""
         if self._grabbed and self._edge:
             return self._edge
         j = self.joint
+        if self._edge and self._edge_of is j:
+            return self._edge
+        self._edge_of = j
         if j.kind == "axes":
             most = max((max(abs(r[0]), abs(r[1])) for r in j.axes[4:] if r is not None), default=0.5)
         else:

@@ -56,7 +56,8 @@ def apply(app: QApplication, night: bool = False) -> None:
     """Dress the application."""
     global _now
     _now = NIGHT if night else DAY
-    app.setStyle("Fusion")
+    if app.style().objectName().lower() != "fusion":
+        app.setStyle("Fusion")
     app.setFont(font())
     p = QPalette()
     for role, name in (

@@ -327,10 +327,14 @@ class Window(SetupCommands, JointCommands, BlendCommands, TakeCommands, FileComm
 
     def set_night(self, night: bool) -> None:
         """Change the theme."""
+        if night == self.night and theme.palette().name == ("night" if night else "day"):
+            return
         self.night = night
         self.memory.keep_choice("theme", "night" if night else "day")
         app = QApplication.instance()
         assert isinstance(app, QApplication)
+        # every widget is dressed anew: the fewer there are, the sooner
+        self.details.clear()
         theme.apply(app, night)
         self.restyle()
 
