@@ -192,7 +192,7 @@ class FileCommands:
         """Save to the file the scene came from, or ask."""
         if self.session.path is None:
             return self.ask_save()
-        return self._save_to(self.session.path)
+        return self.save_to(self.session.path)
 
     def ask_save(self) -> bool:
         """Choose a file and save."""
@@ -202,9 +202,9 @@ class FileCommands:
         if not name:
             return False
         path = Path(name)
-        return self._save_to(path if path.suffix else path.with_suffix(".artuline"))
+        return self.save_to(path if path.suffix else path.with_suffix(".artuline"))
 
-    def _save_to(self, path: Path) -> bool:
+    def save_to(self, path: Path) -> bool:
         try:
             self.session.save(path)
         except ArtulineError as error:

@@ -262,9 +262,10 @@ class Window(SetupCommands, JointCommands, BlendCommands, TakeCommands, FileComm
         self.later.ready.connect(self.details.rebuild)
         self.roster.group_moved.connect(self.begin_group_at)
         s.selection_changed.connect(self._new_selection)
+        self._seen: list[tuple[int, dict[str, Pose]]] = []
         self._watching = QTimer(self)
         self._watching.setInterval(40)
-        self._watching.timeout.connect(self.stage.watch_run)
+        self._watching.timeout.connect(self._watch)
         self.jobs.ended.connect(self._run_ended)
         self.jobs.ended.connect(lambda: QTimer.singleShot(0, self._open_next))
         self.strip.wanted.connect(self._go_to_finding)
@@ -470,14 +471,18 @@ class Window(SetupCommands, JointCommands, BlendCommands, TakeCommands, FileComm
             self.set_station("Takes")
             self.session.autosave()
 
+        # the run's thread writes here; the window's looks, while this run is the one it is about
+        seen: list[tuple[int, dict[str, Pose]]] = []
+
         def watch(frame: int, poses: dict[str, Pose]) -> None:
-            self.stage.running = frame, poses
+            seen[:] = [(frame, poses)]
 
         def work(progress, cancelled):  # type: ignore[no-untyped-def]
             ensure_kernels(progress, cancelled)
             return run(scene, assets, progress, cancelled, partial=True, watch=watch)
 
         if self.jobs.start("Simulating", work, then):
+            self._seen = seen
             self._watching.start()
         else:
             self.strip.tell("Something is still running: cancel it first.", fault=True)
@@ -493,7 +498,13 @@ class Window(SetupCommands, JointCommands, BlendCommands, TakeCommands, FileComm
         if not self.jobs.start(words, lambda p, c: ensure_kernels(p, c), done):
             self.strip.tell("Something is still running: cancel it first.", fault=True)
 
+    def _watch(self) -> None:
+        if self._seen:
+            self.stage.running = self._seen[0]
+        self.stage.watch_run()
+
     def _run_ended(self) -> None:
+        self._seen = []
         self._watching.stop()
         self.stage.watch_run(over=True)
 
