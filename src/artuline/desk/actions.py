@@ -105,7 +105,7 @@ class Actions(QObject):
             self._menus[path] = made
         return self._menus[path]
 
-    def refresh(self) -> None:
+    def refresh(self, *_: object) -> None:
         """What can be done now, and why not; what is on."""
         for a in self.known.values():
             made, reason = self.made[a.id], a.why_not()

@@ -246,6 +246,9 @@ class Window(SetupCommands, JointCommands, BlendCommands, TakeCommands, FileComm
         self.jobs.failed.connect(lambda text: self.strip.tell(text, fault=True))
         self.tryout.failed.connect(lambda text: self.strip.tell(text, fault=True))
         self.tryout.running_changed.connect(lambda on: self.transport.stop() if on else None)
+        self.tryout.running_changed.connect(self.actions_.refresh)
+        self.jobs.started.connect(self.actions_.refresh)
+        self.jobs.ended.connect(self.actions_.refresh)
         self.tryout.key_wanted.connect(self.take_pose)
         self.tryout.solver_wanted.connect(lambda: self.prepare_solver(self.tryout.toggle))
         self.timeline.frame_wanted.connect(s.set_frame)
@@ -401,6 +404,7 @@ class Window(SetupCommands, JointCommands, BlendCommands, TakeCommands, FileComm
             self.session.select(None, frozenset())
             self.details.set_fold(f"Obstacle: {o.name}", True)
         self.details.rebuild()
+        self.actions_.refresh()
         self.stage.update()
 
     def _go_to_finding(self, finding: Finding) -> None:
