@@ -105,6 +105,8 @@ class Workers:
                         w.item = None
                 if w.item is not None:
                     w.process.kill()
+                    w.pipe.close()
+        self._workers = [w for w in self._workers if w.item is None]
 
     def stop(self) -> None:
         """End all processes at once."""
