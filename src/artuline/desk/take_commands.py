@@ -7,7 +7,7 @@ from PySide6.QtCore import QObject, Signal
 from artuline.core.errors import ArtulineError
 from artuline.core.run.bracket import Cell, Span, run_bracket, values_of
 from artuline.core.run.build import group_of
-from artuline.core.run.measures import Measure
+from artuline.core.run.measures import Measure, worst_moments
 from artuline.core.run.prepare import ensure_kernels
 from artuline.core.run.record import back_to_settings, keep_take
 from artuline.core.run.take import Take
@@ -56,6 +56,7 @@ class TakeCommands:
         self.second_range = (0.0, 1.0, 3)
         self._found = _Found()
         self._others: tuple[str, Take] | None = None
+        self._moments: tuple[Take, Scene, list[Measure]] | None = None
 
     # comparing
 
@@ -94,15 +95,24 @@ class TakeCommands:
 
     # worst moments
 
+    def moments(self, take: Take) -> list[Measure]:
+        """The worst moments of the shown take; kept while neither it nor the scene changes."""
+        scene = self.session.scene
+        if self._moments is None or self._moments[0] is not take or self._moments[1] is not scene:
+            self._moments = take, scene, worst_moments(scene, take)
+        return self._moments[2]
+
     def go_to_measure(self, m: Measure) -> None:
         """Go to a worst moment: its frame, its body, and the plot that shows it."""
         self.plotted = PLOT_OF.get(m.name, self.plotted)
         self.session.set_frame(m.frame)
         figure = next((f for f in self.session.scene.figures if m.where is not None and f.id == m.where.figure), None)
         body = next((b for b in figure.bodies if b.id == m.where.body), None) if figure and m.where else None
+        before = self.session.selection
         if figure is not None and body is not None:
             self.session.select(figure.id, frozenset({body.bone}))
-        self.details.rebuild()
+        if self.session.selection is before:
+            self.details.rebuild()
 
     def _remedy(self, m: Measure) -> tuple[str, float, float] | None:
         """What usually helps against a worst moment, as a setting of the bracket with its range; None if there is no such number."""

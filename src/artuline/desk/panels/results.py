@@ -7,7 +7,6 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QHBoxLayout, QLabel, QWidget
 
 from artuline.core.errors import ArtulineError
-from artuline.core.run.measures import worst_moments
 from artuline.core.run.record import settings_of
 from artuline.core.scene import edit, paths
 from artuline.core.scene.model import BodyRef, Figure, Scene, TakeRef
@@ -88,7 +87,7 @@ def fill_takes(d: "Details", f: Figure) -> None:
     d.add(Plot(w, take, w.plotted, body, w.other_take()))
     d.add(faint(f"Of {s.scene.words(body)}." if body else "The most of all bodies; select one to see it alone."))
     d.add(rule(), section("Worst moments"))
-    moments = worst_moments(s.scene, take)
+    moments = w.moments(take)
     if not moments:
         d.add(faint("None: nothing is pressed in, comes apart, leaves its limits, shakes or slides."))
     for m in moments:
