@@ -65,19 +65,25 @@ def main() -> None:
     shot(window, "bodies")
     select(window, "forearm_l")
     window.stage.frame_selection()
-    window.stage.camera = window.stage.camera.zoomed(2.6)
+    window.stage.camera = window.stage.camera.zoomed(0.9)
     shot(window, "bodies-handles")
     select(window)
     window.stage.frame_selection()
-    window._toggles["mass"].click()
+    window.actions_.made["show mass"].trigger()
     shot(window, "bodies-mass")
     window.set_station("Joints")
     select(window, "upper_arm_l")
     window.stage.frame_selection()
-    window.stage.camera = window.stage.camera.zoomed(4.0)
+    window.stage.camera = window.stage.camera.zoomed(1.3)
     shot(window, "joints")
     select(window)
     window.set_station("Blend")
+    window.resize(1024, 700)
+    window.stage.frame_selection()
+    select(window, "upper_arm_l")
+    shot(window, "narrow")
+    window.resize(1280, 800)
+    select(window)
     wide = Camera(target=(-0.3, 0.75, 2.0), yaw=1.05, pitch=0.25, distance=5.6)
     window.stage.camera = wide
     s.set_frame(49)
@@ -165,8 +171,8 @@ def main() -> None:
             shot(window, "springs")
             select(window)
             window.set_station("Takes")
-        window._toggles["echo"].setChecked(name in ("numb", "goat"))
-        window._show_changed()
+        if window.stage.show_.echo != (name in ("numb", "goat")):
+            window.toggle_show("echo")
         wait(500)
         window.stage._draw_still()
         picture = window.stage._image
@@ -181,5 +187,21 @@ def main() -> None:
     app.quit()
 
 
+def large_type() -> None:
+    """The window as it is with everything half as large again, as the environment says."""
+    app = make_application()
+    window = Window()
+    window.resize(1280, 800)
+    window.show()
+    assets = AssetStore()
+    window.session.new(demo_scene("boom", assets), assets)
+    window.set_station("Bodies")
+    select(window, "chest")
+    window.stage.frame_selection()
+    finish(window)
+    shot(window, "large-type")
+    app.quit()
+
+
 if __name__ == "__main__":
-    sys.exit(main())
+    sys.exit(large_type() if "--large-type" in sys.argv else main())

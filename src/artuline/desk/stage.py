@@ -383,7 +383,10 @@ class Stage(StageTools):
             mine = self.session.selection.figure == figure.id
             chosen = [figure.bone_index[b] for b in self.session.selection.bones] if mine else []
             if chosen:
-                points = [state.matrices[chosen, :3, 3], state.matrices[chosen, :3, 3] + 0.12]
+                # a bone with what is around it: a sixth of its figure each way
+                places = state.matrices[chosen, :3, 3]
+                reach = np.ptp(state.matrices[:, :3, 3], axis=0).max() / 6.0
+                points = [places - reach, places + reach]
                 break
             mesh = mesh_of(figure, self.session.assets)
             points.append(mesh.skin(state.matrices) if mesh is not None else state.matrices[:, :3, 3])
