@@ -33,6 +33,8 @@ def test_springy_parts_are_made_tuned_and_told_the_rhythm(goat, qtbot):
     field(goat, "Frequency").changed.emit(1.2, True)
     tail = next(g for g in goat.session.scene.figures[0].groups if g.start_bone == "tail")
     assert tail.spring is not None and tail.spring.frequency == 1.2
+    # found beside the window
+    qtbot.waitUntil(lambda: goat.rhythm_of(goat.session.scene.figures[0], tail) is not None, timeout=20000)
     beat = goat.rhythm_of(goat.session.scene.figures[0], tail)
     # the trot's two beats in each of its three rounds
     clip = goat.session.scene.figures[0].active_clip()

@@ -175,7 +175,8 @@ def wants(widget: QWidget | None, event: QKeyEvent) -> bool:
         return key in _STEPS
     if isinstance(widget, QAbstractButton):
         return key in _PRESS
-    return False
+    # a widget of our own that is used by keys says which
+    return key in getattr(widget, "wanted_keys", ())
 
 
 class KeysToFocus(QObject):

@@ -32,6 +32,7 @@ from artuline.core.scene.model import (
 from artuline.formats.mesh_read import KINDS, read_shape
 
 if TYPE_CHECKING:
+    from artuline.desk.later import Later
     from artuline.desk.session import Session
     from artuline.desk.stage import Stage
     from artuline.desk.strip import Strip
@@ -48,6 +49,7 @@ class BlendCommands:
     stage: "Stage"
     strip: "Strip"
     timeline: "Timeline"
+    later: "Later"
 
     def _begin_blend(self) -> None:
         self._rhythms: dict[object, float | None] = {}
@@ -114,7 +116,12 @@ class BlendCommands:
         s = self.session.scene
         known = (f.clip, f.clip_start, f.layers, bone, s.start, s.end, s.rate)
         if known not in self._rhythms:
-            self._rhythms[known] = rhythm(s, self.session.assets, f, bone)
+            assets = self.session.assets
+            # beside the window; 0 stands for none, since nothing at all means that it is not known yet
+            found = self.later.get(("rhythm", *known), lambda: rhythm(s, assets, f, bone) or 0.0)
+            if found is None:
+                return None
+            self._rhythms[known] = found or None
         return self._rhythms[known]
 
     def key_lane(self, figure: str, group: str, name: str) -> None:

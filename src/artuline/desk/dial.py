@@ -63,20 +63,21 @@ class LimitDial(QWidget):
 
     #: The joint that the scale was chosen for.
     _edge_of: Joint | None = None
+    _edge_with = 0
 
     def _scale(self) -> float:
         """Radians at the edge of the disc; steady while a handle is dragged."""
         if self._grabbed and self._edge:
             return self._edge
         j = self.joint
-        if self._edge and self._edge_of is j:
+        trace = self.window_.trace(self.figure_id, j)
+        if self._edge and self._edge_of is j and self._edge_with == len(trace):
             return self._edge
-        self._edge_of = j
+        self._edge_of, self._edge_with = j, len(trace)
         if j.kind == "axes":
             most = max((max(abs(r[0]), abs(r[1])) for r in j.axes[4:] if r is not None), default=0.5)
         else:
             most = max(j.swing_y, j.swing_z)
-        trace = self.window_.trace(self.figure_id, j)
         if len(trace):
             most = max(most, float(np.abs(trace[:, :2]).max()))
         self._edge = math.radians(next((s for s in SCALES if math.radians(s) >= 1.02 * most), SCALES[-1]))

@@ -3,7 +3,7 @@
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QEvent, QRectF, Qt
-from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent
 from PySide6.QtWidgets import QToolTip, QWidget
 
 from artuline.core.scene.model import Figure
@@ -19,6 +19,8 @@ SHOWN = 8
 class FitList(QWidget):
     """A click selects the body."""
 
+    wanted_keys = (Qt.Key.Key_Up, Qt.Key.Key_Down, Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space)
+
     def __init__(self, window: "Window", figure: Figure):
         super().__init__()
         self.window_, self.figure = window, figure
@@ -27,6 +29,9 @@ class FitList(QWidget):
         self.setMouseTracking(True)
         self.setCursor(Qt.CursorShape.PointingHandCursor)
         self.setAccessibleName("Fits")
+        self.setAccessibleDescription("Up and down go from body to body, Return selects it.")
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self._row = 0
 
     def paintEvent(self, event: QPaintEvent) -> None:
         p = QPainter(self)
@@ -41,6 +46,9 @@ class FitList(QWidget):
         p.drawText(QRectF(w - 56, 0, 56, 16), right | middle, "proud")
         for i, fit in enumerate(self.fits[:SHOWN]):
             y = 18 + i * ROW
+            if self.hasFocus() and i == self._row:
+                p.setPen(theme.color("ink"))
+                p.drawRect(QRectF(0.5, y + 0.5, w - 1, ROW - 1))
             bar = theme.color("crimson" if fit.grade > 0.5 else ("brass" if fit.grade > 0.25 else "teal"))
             p.fillRect(QRectF(0, y + 3, 4, ROW - 6), bar)
             p.setPen(theme.color("ink"))
@@ -49,14 +57,27 @@ class FitList(QWidget):
             p.drawText(QRectF(w - 106, y, 46, ROW), right | middle, f"{100 * fit.inside:.0f} %")
             p.drawText(QRectF(w - 56, y, 56, ROW), right | middle, f"{1000 * fit.proud:.0f} mm")
 
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        most = min(len(self.fits), SHOWN) - 1
+        if event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down):
+            self._row = min(max(self._row + (1 if event.key() == Qt.Key.Key_Down else -1), 0), max(most, 0))
+            self.update()
+        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space) and most >= 0:
+            self._choose(self._row)
+        else:
+            super().keyPressEvent(event)
+
+    def _choose(self, i: int) -> None:
+        bone = next(b.bone for b in self.figure.bodies if b.id == self.fits[i].body)
+        self.window_.session.select(self.figure.id, frozenset({bone}))
+
     def _at(self, y: float) -> int:
         return int((y - 18) // ROW)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         i = self._at(event.position().y())
         if 0 <= i < min(len(self.fits), SHOWN):
-            bone = next(b.bone for b in self.figure.bodies if b.id == self.fits[i].body)
-            self.window_.session.select(self.figure.id, frozenset({bone}))
+            self._choose(i)
 
     def event(self, event: QEvent) -> bool:
         if event.type() == QEvent.Type.ToolTip:

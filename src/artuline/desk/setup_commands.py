@@ -113,13 +113,16 @@ class SetupCommands:
         return self._motion[key]
 
     def trace(self, figure_id: str, joint: Joint) -> Array:
-        """The clips' own motion of a joint: swings, twist and excess (N, 4)."""
+        """The clips' own motion of a joint: swings, twist and excess (N, 4); empty while it is being found."""
         f = self.session.scene.figure(figure_id)
         key = (f.clips, f.bones, joint)
         if key not in self._traces:
+            found = self.later.get(("trace", key), lambda: joint_trace(f, joint, self.motion(f)))
+            if found is None:
+                return np.zeros((0, 4))
             if len(self._traces) > 64:
                 self._traces.clear()
-            self._traces[key] = joint_trace(f, joint, self.motion(f))
+            self._traces[key] = found
         return self._traces[key]
 
     def make_marks(self) -> Marks:
