@@ -34,7 +34,9 @@ def objects() -> list[Path]:
     """The shared objects that the program loads."""
     site = Path(sysconfig.get_paths()["purelib"])
     qt = site / "PySide6"
-    found = [p for name in QT for p in (*qt.glob(f"{name}.abi3.so"), *qt.glob(f"Qt/lib/lib{name.replace('Qt', 'Qt6')}.so.6"))]
+    found = [
+        p for name in QT for p in (*qt.glob(f"{name}.abi3.so"), *qt.glob(f"Qt/lib/lib{name.replace('Qt', 'Qt6')}.so.6"))
+    ]
     found += [p for pattern in PLUGINS for p in qt.glob(f"Qt/plugins/{pattern}")]
     for name in OTHERS:
         found += (site / name).rglob("*.so") if (site / name).is_dir() else site.glob(f"{name}*.so")

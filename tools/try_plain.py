@@ -38,8 +38,23 @@ def main() -> None:
     finish()
     post = Path(tempfile.mkdtemp()) / "post.obj"
     corners = [(x, y, z) for x in (-1, 1) for y in (0, 1) for z in (-1, 1)]
-    faces = [(1, 2, 4), (1, 4, 3), (5, 7, 8), (5, 8, 6), (1, 5, 6), (1, 6, 2), (3, 4, 8), (3, 8, 7), (1, 3, 7), (1, 7, 5), (2, 6, 8), (2, 8, 4)]
-    post.write_text("".join(f"v {x} {y} {z}\n" for x, y, z in corners) + "".join(f"f {a} {b} {c}\n" for a, b, c in faces))
+    faces = [
+        (1, 2, 4),
+        (1, 4, 3),
+        (5, 7, 8),
+        (5, 8, 6),
+        (1, 5, 6),
+        (1, 6, 2),
+        (3, 4, 8),
+        (3, 8, 7),
+        (1, 3, 7),
+        (1, 7, 5),
+        (2, 6, 8),
+        (2, 8, 4),
+    ]
+    post.write_text(
+        "".join(f"v {x} {y} {z}\n" for x, y, z in corners) + "".join(f"f {a} {b} {c}\n" for a, b, c in faces)
+    )
     window.obstacle_from(post, "mesh")
     window.obstacle_from(post, "hull")
     window.session.select("deckhand", frozenset({"foot_l"}))
