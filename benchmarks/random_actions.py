@@ -75,6 +75,8 @@ class Trial:
         """An event has been handled, and what it gave rise to: how long did it take?"""
         for _ in range(2):
             QApplication.processEvents(QEventLoop.ProcessEventsFlag.AllEvents, 1)
+            # a running event loop does this by itself
+            QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
             now = time.thread_time()
             self.slowest = max(self.slowest, now - self._since)
             self._since = now

@@ -179,7 +179,8 @@ def test_help_knows_every_station_and_every_shortcut(demo):
      ("1e-3", "", 1e-3), ("12 % of skin", "% of skin", 12.0), ("30 %", "% of skin", 30.0), ("−4", "", -4.0), ("36 km/h", "m/s", 10.0)],
 )  # fmt: skip
 def test_amounts_are_read_as_people_type_them(text, unit, value):
-    assert parse(text, unit, 2.0) == pytest.approx(value, rel=1e-9)
+    for now in (2.0, np.float64(2.0)):
+        assert parse(text, unit, now) == pytest.approx(value, rel=1e-9)
 
 
 @pytest.mark.parametrize(
@@ -327,3 +328,22 @@ def test_a_field_steps_resets_and_begins_by_keys(qtbot, qapp):
     assert f.value == 1.0
     qtbot.keyClick(f, KEY.Key_Return)
     assert not f.isReadOnly()
+
+
+def test_groups_of_one_name_open_each_by_itself(demo):
+    """The group that rules the chosen bone is open, not all that are called alike or are about it."""
+    f = demo.session.figure()
+    demo.session.select(f.id, {"upper_arm_l"})
+    demo.limp("upper_arm_l")
+    groups = demo.session.figure().groups
+    more = tuple(groups[-1].changed(id=f"again{n}") for n in range(5))
+    demo.session.edit("More of one name", lambda s: edit.figure(s, f.id, groups=(*groups, *more)))
+    demo.set_station("Blend")
+    names = [g.name for g in demo.session.figure().groups]
+
+    def opened():
+        return [b.isChecked() for b in demo.details.findChildren(QPushButton, "fold")][: len(names)]
+
+    assert opened() == [False] * (len(names) - 1) + [True]
+    demo.details.findChildren(QPushButton, "fold")[1].click()
+    assert opened() == [False, True] + [False] * (len(names) - 3) + [True]

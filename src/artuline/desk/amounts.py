@@ -125,7 +125,7 @@ def parse(text: str, unit: str = "", now: float | None = None) -> float:
         while at < len(plain) and plain[at].isspace():
             at += 1
     if tokens[0] in (("sign", "+"), ("sign", "*")) and now is not None:
-        tokens = [("number", repr(abs(now))), *tokens]
+        tokens = [("number", repr(abs(float(now)))), *tokens]
         if now < 0.0:
             tokens = [("sign", "-"), *tokens]
     reader = _Reader(tokens, units_of(unit), unit)

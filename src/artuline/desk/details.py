@@ -69,6 +69,7 @@ class Details(QScrollArea):
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.dragging = False
         self._folds: dict[tuple[str, str], bool] = {}
+        self._headings: list[tuple[str, str]] = []
         self._layout: QVBoxLayout
         self.session.scene_changed.connect(self.rebuild)
         # while something else is dragged, values follow once it rests
@@ -84,6 +85,10 @@ class Details(QScrollArea):
         self._later.timeout.connect(self._frame_changed)
         self.session.frame_changed.connect(self._later.start)
         self.rebuild()
+
+    def soon(self) -> None:
+        """Make the panel anew once nothing more has come for a moment."""
+        self._previewed.start()
 
     def _frame_changed(self) -> None:
         """Values that are keyed are those of the present frame."""
@@ -118,6 +123,7 @@ class Details(QScrollArea):
         panel = QWidget()
         panel.setObjectName("panel")
         self._layout = column(panel)
+        self._headings = []
         title = QLabel(self.station)
         title.setObjectName("title")
         self.add(title)
@@ -147,15 +153,19 @@ class Details(QScrollArea):
         kinds = (QAbstractButton, QLineEdit, QComboBox)
         return [w for w in panel.findChildren(QWidget) if isinstance(w, kinds)] if panel is not None else []
 
-    def fold(self, title: str, words: str = "", opened: bool = False) -> bool:
-        """A heading that folds what is below it away; ``words``: what is in it. Whether it is open, at first as ``opened``."""
-        key = self.station, title
+    def fold(self, title: str, words: str = "", opened: bool = False, *, about: str = "") -> bool:
+        """A heading that folds what is below it away; ``words``: what is in it. Whether it is open, at first as ``opened``.
+
+        ``about``: the identifier of what it shows, where names may repeat.
+        """
+        key = self.station, about or title
         now = self._folds.get(key, opened)
 
         def turn() -> None:
             self._folds[key] = not now
             self.rebuild()
 
+        self._headings.append(key)
         self.add(rule(), folding(title, words, now, turn))
         return now
 
@@ -164,14 +174,14 @@ class Details(QScrollArea):
         self.add(rule(), button(f"Next: {words}", partial(self.window_.set_station, station), icon="arrow-right",
                                 tip=f"Goes to {station}"))  # fmt: skip
 
-    def set_fold(self, title: str, opened: bool) -> None:
-        """Open or shut what is under a heading of this station, from the next time the panel is made."""
-        self._folds[self.station, title] = opened
+    def set_fold(self, about: str, opened: bool) -> None:
+        """Open or shut what is under a heading of this station, by what it shows, from the next time the panel is made."""
+        self._folds[self.station, about] = opened
 
     def open_all(self) -> None:
         """Unfold everything that is in the present station."""
-        for heading in self.findChildren(QWidget, "fold"):
-            self._folds[self.station, heading.accessibleName()] = True
+        for key in self._headings:
+            self._folds[key] = True
         self.rebuild()
 
     def show_bottom(self) -> None:

@@ -35,7 +35,7 @@ class NumberField(QLineEdit):
         high: float = math.inf, reset: float | None = None, name: str = "",
     ):  # fmt: skip
         super().__init__()
-        self.value, self.unit, self.step, self.decimals = value, unit, step, decimals
+        self.value, self.unit, self.step, self.decimals = float(value), unit, step, decimals
         self.low, self.high, self.reset_value = low, high, reset
         self.setObjectName(name)
         self.setAccessibleName(name)
@@ -62,7 +62,7 @@ class NumberField(QLineEdit):
 
     def set_value(self, value: float) -> None:
         """Show a value without telling anyone."""
-        self.value = value
+        self.value = float(value)
         self._rest()
 
     def _rest(self) -> None:

@@ -122,6 +122,10 @@ class Strip(QWidget):
         s = self.session
         self._show(_find(s.scene, s.assets, s.take()))
 
+    def restyle(self) -> None:
+        """Show what is known in the colours of now."""
+        self._look()
+
     def _look(self) -> None:
         """Look for problems beside the window; what is found is shown if the scene is still the same."""
         s = self.session

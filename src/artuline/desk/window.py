@@ -232,7 +232,7 @@ class Window(SetupCommands, JointCommands, BlendCommands, TakeCommands, FileComm
         self.tryout.restyle()
         self.stage.restyle()
         self.details.rebuild()
-        self.strip.refresh()
+        self.strip.restyle()
         self.timeline.update()
 
     def _connect(self) -> None:
@@ -262,7 +262,7 @@ class Window(SetupCommands, JointCommands, BlendCommands, TakeCommands, FileComm
         self.stage.active_shape = lambda: self.active_shape
         self.stage.shape_edit = lambda sc, figure, body: self.mirrored(sc, figure, {body})
         self.later.ready.connect(self.stage.refresh)
-        self.later.ready.connect(self.details.rebuild)
+        self.later.ready.connect(self.details.soon)
         self.roster.group_moved.connect(self.begin_group_at)
         s.selection_changed.connect(self._new_selection)
         self._seen: list[tuple[int, dict[str, Pose]]] = []
@@ -402,7 +402,7 @@ class Window(SetupCommands, JointCommands, BlendCommands, TakeCommands, FileComm
         o = next((o for o in self.session.scene.obstacles if o.id == self.stage.obstacle), None)
         if o is not None:
             self.session.select(None, frozenset())
-            self.details.set_fold(f"Obstacle: {o.name}", True)
+            self.details.set_fold(o.id, True)
         self.details.rebuild()
         self.actions_.refresh()
         self.stage.update()

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from artuline.core.motion.poses import pose_frames
+from artuline.core.run.build import group_of
 from artuline.core.scene import edit
 from artuline.core.scene.model import Figure, Group, Lane, Push, Scene, Spring
 from artuline.desk.fields import button, buttons, faint, row, rule, section, short
@@ -95,18 +96,22 @@ def fill(d: "Details", f: Figure) -> None:
         d.add(faint("Posed at " + ", ".join(f"{x:g}" for x in frames) + "."))
         if float(round(s.frame)) in frames:
             d.add(button("Remove the pose at this frame", w.unkey_pose, icon="close", tip="Takes this keyed pose away"))
+    # several groups may be about a bone: the one that rules it opens
+    ruling = {g.id for b in bones if (g := group_of(f, b)) is not None}
     for g in f.groups:
-        near = len(f.groups) == 1 or bool(bones & f.ruled(g))
-        if d.fold(g.name, _group_words(g), near):
+        if d.fold(g.name, _group_words(g), len(f.groups) == 1 or g.id in ruling, about=g.id):
             _group(d, f, g)
     _held(d, f)
-    if d.fold(f.name, _figure_words(f)):
+    if d.fold(f.name, _figure_words(f), about=f.id):
         fill_figure(d, f)
     if d.fold("World", world_words(s.scene)):
         fill_world(d)
     for o in s.scene.obstacles:
         if d.fold(
-            f"Obstacle: {o.name}", f"{len(o.keys)} keys" if len(o.keys) > 1 else "still", w.stage.obstacle == o.id
+            f"Obstacle: {o.name}",
+            f"{len(o.keys)} keys" if len(o.keys) > 1 else "still",
+            w.stage.obstacle == o.id,
+            about=o.id,
         ):
             fill_obstacle(d, o)
     d.add(
@@ -311,8 +316,10 @@ def _held(d: "Details", f: Figure) -> None:
             d.number("Gives way at", link.frequency, "Hz", give, words="Change how it gives", step=0.05, low=0, high=50, reset=0,
                      tip="0 is rigid. Above, it holds like a spring of this rate.")  # fmt: skip
     pushes = [p for p in s.scene.pushes if p.figure == f.id]
+    bones = s.selection.bones if s.selection.figure == f.id else frozenset()
+    chosen = {b.id for b in f.bodies if b.bone in bones}
     for p in pushes:
-        if d.fold(f"Push on {p.body}", f"frame {p.start:g}", True):
+        if d.fold(f"Push on {p.body}", f"frame {p.start:g}", len(pushes) == 1 or p.body in chosen, about=p.id):
             _push(d, f, p)
 
 
