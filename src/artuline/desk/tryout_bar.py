@@ -14,6 +14,7 @@ from artuline.desk.session import Session
 from artuline.desk.stage import PUSH, Stage
 
 SPIN = 4.0  # rad/s
+MOST_WORK = 0.04  # seconds of simulating for one picture
 SPEEDS = (1.0, 0.5, 0.25, 0.125, 0.0625)
 
 
@@ -222,7 +223,7 @@ class TryoutBar(QWidget):
         passed, self._last = now - self._last, now
         tryout = self.stage.tryout
         if tryout is not None and not self.pause_button.isChecked():
-            tryout.advance(passed * SPEEDS[self._speed])
+            tryout.advance(passed * SPEEDS[self._speed], MOST_WORK)
             self.stage.refresh()
 
     def _paused(self, on: bool) -> None:

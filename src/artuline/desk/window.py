@@ -224,14 +224,13 @@ class Window(SetupCommands, JointCommands, BlendCommands, TakeCommands, FileComm
             b.setMenu(menu)
 
     def restyle(self) -> None:
-        """Dress all icons; after a change of theme too."""
+        """Dress all icons; after a change of theme too. The panel of details is made anew by itself."""
         for b, name in self._icons:
             b.setIcon(theme.icon(name))
         self.actions_.restyle()
         self.transport.restyle()
         self.tryout.restyle()
         self.stage.restyle()
-        self.details.rebuild()
         self.strip.restyle()
         self.timeline.update()
 
@@ -341,6 +340,7 @@ class Window(SetupCommands, JointCommands, BlendCommands, TakeCommands, FileComm
         self.details.clear()
         theme.apply(app, night)
         self.restyle()
+        QTimer.singleShot(0, self.details, self.details.rebuild)
 
     def _playing(self, on: bool) -> None:
         self.stage.moving = on

@@ -1,5 +1,8 @@
 """The live tryout: let go and watch, on the spot, nothing recorded."""
 
+import math
+import time
+
 import numpy as np
 
 from artuline.core.geometry import rotation
@@ -129,12 +132,19 @@ class Tryout:
             shown.append(pose)
         return shown
 
-    def advance(self, seconds: float) -> None:
-        """Advance by a time, in whole small steps; the rest is kept for the next call."""
+    def advance(self, seconds: float, most: float = math.inf) -> None:
+        """Advance by a time, in whole small steps; the rest is kept for the next call.
+
+        ``most``: seconds of work after which what is left is dropped: what is too much for this machine runs slower,
+        and the caller is not kept.
+        """
         self._left += min(seconds, 0.25)
+        end = time.perf_counter() + most
         while self._left >= STEP:
             self._left -= STEP
             self.step()
+            if time.perf_counter() > end:
+                self._left = 0.0
 
     def step(self) -> None:
         """One small step."""

@@ -29,6 +29,14 @@ def _unit(q: tuple[float, float, float, float]) -> tuple[float, float, float, fl
     return q if abs(length - 1.0) < 1e-9 else tuple(c / length for c in q)  # type: ignore[return-value]
 
 
+def _plain(value: object) -> object:
+    if isinstance(value, np.generic):
+        return value.item()
+    if isinstance(value, tuple):
+        return tuple(_plain(v) for v in value) if any(isinstance(v, (np.generic, tuple)) for v in value) else value
+    return value
+
+
 Vec3 = tuple[float, float, float]
 Quat = Annotated[tuple[float, float, float, float], AfterValidator(_unit)]
 Positive = Annotated[float, Field(gt=0.0)]
@@ -44,6 +52,12 @@ class Model(BaseModel):
     """Base of all document models: frozen, strict about unknown fields, no NaN."""
 
     model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False, ignored_types=(cached_property,))
+
+    @model_validator(mode="before")
+    @classmethod
+    def _numbers_of_python(cls, values: object) -> object:
+        """A NumPy scalar is a float to pydantic and stays what it is: it prints, divides and saves differently."""
+        return {n: _plain(v) for n, v in values.items()} if isinstance(values, dict) else values
 
     def changed(self, **values: object) -> Self:
         """A validated copy with some fields replaced."""
