@@ -119,11 +119,14 @@ def box_hull(half: Array) -> Polyhedron:
     return hull_of(tuple(tuple(float(s * h) for s, h in zip(corner, half)) for corner in signs))  # type: ignore[misc]
 
 
+RIM = 2.0  # of an edge over which a normal may lean out as far as it likes
+
+
 @dataclass(frozen=True, eq=False)
 class TriangleMesh:
-    """Triangles with what contacts need: vertices (V, 3); triangles (T, 3); ridges (T, 3): whether the edge from each
-    corner to the next stands out or is the mesh's rim; normals (T, 3). nodes (N, 8): boxes of a tree in depth-first
-    order, low and high corner, the node to go on with where a box is missed, and the triangle of a leaf or -1.
+    """Triangles with what contacts need: vertices (V, 3); triangles (T, 3); ridges (T, 3): how far a normal may lean out over
+    the edge from each corner to the next: the sine of the angle to the next face, 0 if the edge lies in a plane or a hollow, RIM
+    where it is sharp or a border; normals (T, 3). nodes (N, 8): boxes of a tree in depth-first order, low and high corner, the node to go on with where a box is missed, and the triangle of a leaf or -1.
     """
 
     vertices: Array
@@ -146,7 +149,7 @@ def triangle_mesh(vertices: Array, triangles: np.ndarray) -> TriangleMesh:
     if not len(mesh.faces):
         raise ArtulineError("a mesh has no triangle with an area", remedy="Choose a mesh with faces.")
     v, t, n = np.array(mesh.vertices), np.array(mesh.faces), np.array(mesh.face_normals)
-    ridges = np.ones((len(t), 3))
+    ridges = np.full((len(t), 3), RIM)
     sides: dict[tuple[int, int], tuple[int, int]] = {}
     for i, tri in enumerate(t):
         for k in range(3):
@@ -155,7 +158,12 @@ def triangle_mesh(vertices: Array, triangles: np.ndarray) -> TriangleMesh:
         if (b, a) in sides:
             j, _ = sides[b, a]
             far = v[t[j]].mean(axis=0) - v[a]
-            ridges[i, k] = n[i] @ far < -1e-3 * np.linalg.norm(far)
+            along = v[b] - v[a]
+            lean = np.cross(along / np.linalg.norm(along), n[i]) @ n[j]
+            if n[i] @ far >= -1e-3 * np.linalg.norm(far):
+                ridges[i, k] = 0.0
+            elif n[i] @ n[j] > 0.0:
+                ridges[i, k] = max(lean, 1e-6)
     return TriangleMesh(v, t, ridges, n, _tree(v[t]))
 
 

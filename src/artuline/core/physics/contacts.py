@@ -10,13 +10,14 @@ then has Coulomb's law. Contacts of crowds, where the factors would fill up, are
 import math
 
 from artuline.core.physics.graph import add_own, add_point
-from artuline.core.physics.kernels import NO, YES, compiled, cross, inlined
+from artuline.core.physics.kernels import NO, YES, compiled, cross, inlined, log_quat, quat_mul, turn
 from artuline.core.physics.state import CONTACTS, INACTIVE, PUSHING, SWEPT
 
 HARD = 1e5  # stiffness of a contact row against the inverse mass at its point
 SLOP = 1e-4  # metres of penetration left alone
 PUSH = 0.15  # share of a penetration removed in a substep
 PUSH_SPEED = 3.0  # m/s at most
+PULL = 1e-11  # of the stiffness: a smaller pull is rounding
 MOST_FLIPS = 2  # times a contact may let go in a substep, so that none goes round in circles
 MOST_TURNS = 3  # times its viscosity may be set anew
 STILL = 3e-3  # m/s: slower slides need not have the right friction before the next substep
@@ -44,7 +45,50 @@ def relative_speed(B, C, i, trial):
         v, w = (B[b].tv, B[b].tw) if trial else (B[b].v, B[b].w)
         cx, cy, cz = cross(w[0], w[1], w[2], rb[0], rb[1], rb[2])
         ux, uy, uz = ux - v[0] - cx, uy - v[1] - cy, uz - v[2] - cz
+        if trial:
+            e = C[i].bend
+            ux, uy, uz = ux + e[0], uy + e[1], uz + e[2]
     return ux, uy, uz
+
+
+@compiled
+def bend_contacts(B, C, K, h, first):
+    """What the curve of the motion adds to the relative velocities: they are those between the poses at both ends.
+
+    Measured by body b, whose motion is taken out: what rides on it does not slide, and what rolls on it rolls. ``first``: before
+    any solve, friction goes by it. Returns the largest change since the last time, m/s.
+    """
+    most = 0.0
+    for i in range(K[CONTACTS]):
+        b = C[i].b
+        if b < 0:
+            continue
+        w = B[b].tw
+        e = C[i].bend
+        if (w[0] * w[0] + w[1] * w[1] + w[2] * w[2]) * h * h < 1e-12:
+            e[0], e[1], e[2] = 0.0, 0.0, 0.0
+            continue
+        a, r = C[i].a, C[i].ra
+        q, p = B[b].q1, B[b].q
+        bx, by, bz, bw = quat_mul(q[0], q[1], q[2], q[3], -p[0], -p[1], -p[2], p[3])
+        q, p = B[a].q1, B[a].q
+        ax, ay, az, aw = quat_mul(q[0], q[1], q[2], q[3], -p[0], -p[1], -p[2], p[3])
+        ax, ay, az, aw = quat_mul(-bx, -by, -bz, bw, ax, ay, az, aw)
+        wx, wy, wz = log_quat(ax, ay, az, aw)
+        cx, cy, cz = cross(wx, wy, wz, r[0], r[1], r[2])
+        x, y = B[a].x1, B[b].x1
+        dx, dy, dz = turn(-bx, -by, -bz, bw, x[0] - y[0], x[1] - y[1], x[2] - y[2])
+        x, y = B[a].x, B[b].x
+        k = 1.0 / h
+        ux, uy, uz = relative_speed(B, C, i, YES)
+        dx = k * (dx - x[0] + y[0] + cx) - ux
+        dy = k * (dy - x[1] + y[1] + cy) - uy
+        dz = k * (dz - x[2] + y[2] + cz) - uz
+        e[0], e[1], e[2] = e[0] + dx, e[1] + dy, e[2] + dz
+        most = max(most, dx * dx + dy * dy + dz * dz)
+        if first:
+            _rub(C, i, _across(C[i].normal, ux + dx, uy + dy, uz + dz))
+    return math.sqrt(most)
 
 
 @inlined
@@ -80,7 +124,7 @@ def prepare_contacts(B, S, P, C, O, K, h):
         for k in range(3):
             c.ra[k] = c.point[k] - B[a].x[k]
             c.rb[k] = c.point[k] - B[b].x[k] if b >= 0 else 0.0
-            c.impulse[k], c.applied[k] = 0.0, 0.0
+            c.impulse[k], c.applied[k], c.bend[k] = 0.0, 0.0, 0.0
         c.push, c.hold, c.flips, c.turns, c.old, c.swept = 0.0, 0.0, 0, 0, False, False
         c.friction = math.sqrt(S[sa].friction * S[sb].friction)
         inverse = _inverse_mass(B, a, c.ra, n) + _inverse_mass(B, b, c.rb, n)
@@ -227,7 +271,7 @@ def update_contacts(B, C, K, catch, release, linear):
                 _rub(C, i, slide)
                 changed = True
             continue
-        if push < -1e-7 * k and release and c.flips < MOST_FLIPS:
+        if push < -PULL * k and release and c.flips < MOST_FLIPS:
             c.state = INACTIVE
             c.flips += 1
             c.push = 0.0

@@ -7,39 +7,47 @@ the same for a finger and a torso (Catto 2011, Soft Constraints); its discrete p
 import math
 
 from artuline.core.physics.graph import add_own
-from artuline.core.physics.joint_frames import anchor_place, joint_quat, last_step, relative
-from artuline.core.physics.kernels import NO, compiled, cross, inlined, log_quat, poles, quat_mul, turn
+from artuline.core.physics.joint_frames import anchor_place, joint_quat, last_step, relative, turn_speed
+from artuline.core.physics.kernels import NO, YES, compiled, cross, damper, inlined, log_quat, poles, quat_mul, turn
+from artuline.core.physics.state import TIE
 
-AT_REST = 1e-3  # rad/s: slower turns hold by friction
+STUCK = 1e4  # viscosity of a joint held by friction, against its scale
+MOST_TURNS = 4  # times its friction may change in a substep
 
 
 @inlined
-def _damped(damping, h):
-    """Stiffness against the inertia of a damping in 1/s, exact for a single body."""
-    d = math.exp(-damping * h)
-    return (1.0 - d) / max(d, 1e-12)
+def row_strengths(frequency, ratio, damping, h, last):
+    """s, p and e (see ``poles``) of a spring with a damping of its own in 1/s, or of that alone."""
+    if frequency > 0.0:
+        return poles(frequency, ratio + damping / (4.0 * math.pi * frequency), h, last)
+    s, e = damper(damping, 0.5 * (h + last))
+    return s, 0.0, e
 
 
 @compiled
 def prepare_drives(B, J, h, ahead):
-    """Stiffness and aim of the drives of all joints. ``ahead``: seconds until their targets are due."""
+    """Stiffness and aim of the drives of all joints, and their friction. ``ahead``: seconds until their targets are due."""
     for j in range(J.shape[0]):
         f, damping, friction = J[j].frequency, J[j].damping, J[j].friction
-        J[j].driven = J[j].live and (f > 0.0 or damping > 0.0 or friction > 0.0)
+        J[j].driven = J[j].live and (f > 0.0 or damping > 0.0)
+        J[j].grip = 0.0
+        if not J[j].live:
+            continue
+        p, c = J[j].parent, J[j].child
+        if friction > 0.0:
+            J[j].grip = 0.5 * (h + last_step(B, J, j)) * friction
+            J[j].hold = STUCK * J[j].scale[1]
+            J[j].turns = 0
+            x, y, z = turn_speed(B, J, j, YES)
+            _choose_way(J, j, x, y, z)
         if not J[j].driven:
             continue
-        stiff, b = 0.0, 0.0
-        if f > 0.0:
-            stiff, b = poles(f, J[j].ratio + damping / (4.0 * math.pi * f), h, last_step(B, J, j))
-        elif damping > 0.0:
-            stiff = _damped(damping, 0.5 * (h + last_step(B, J, j)))
-        p, c = J[j].parent, J[j].child
+        stiff, push, e = row_strengths(f, J[j].ratio, damping, h, last_step(B, J, j))
         qx, qy, qz, qw = joint_quat(B, p, J[j].frame_p, NO)
         K, I = J[j].Kd, J[j].effective
         # R I R^T, column by column
         for a in range(3):
-            tx, ty, tz = turn(qx, qy, qz, qw, I[0, a], I[1, a], I[2, a])
-            K[0, a], K[1, a], K[2, a] = stiff * tx, stiff * ty, stiff * tz
+            K[0, a], K[1, a], K[2, a] = turn(qx, qy, qz, qw, I[0, a], I[1, a], I[2, a])
         for a in range(3):
             K[a, 0], K[a, 1], K[a, 2] = turn(qx, qy, qz, qw, K[a, 0], K[a, 1], K[a, 2])
         g0, g1, g2 = 0.0, 0.0, 0.0
@@ -50,18 +58,48 @@ def prepare_drives(B, J, h, ahead):
             e0, e1, e2 = log_quat(ex, ey, ez, ew)
             ux, uy, uz, uw = quat_mul(a1[0], a1[1], a1[2], a1[3], -a0[0], -a0[1], -a0[2], a0[3])
             u0, u1, u2 = log_quat(ux, uy, uz, uw)
-            g0, g1, g2 = turn(qx, qy, qz, qw, u0 / ahead - b * e0, u1 / ahead - b * e1, u2 / ahead - b * e2)
+            k = (stiff + e) / ahead
+            g0, g1, g2 = turn(qx, qy, qz, qw, k * u0 - push * e0, k * u1 - push * e1, k * u2 - push * e2)
+        w0, w1, w2 = B[c].w[0], B[c].w[1], B[c].w[2]
+        if p >= 0:
+            w0, w1, w2 = w0 - B[p].w[0], w1 - B[p].w[1], w2 - B[p].w[2]
+        g0, g1, g2 = g0 - e * w0, g1 - e * w1, g2 - e * w2
         m = J[j].aim
-        m[0] = K[0, 0] * g0 + K[0, 1] * g1 + K[0, 2] * g2
-        m[1] = K[1, 0] * g0 + K[1, 1] * g1 + K[1, 2] * g2
-        m[2] = K[2, 0] * g0 + K[2, 1] * g1 + K[2, 2] * g2
-        if friction > 0.0:
-            w0, w1, w2 = B[c].w[0], B[c].w[1], B[c].w[2]
-            if p >= 0:
-                w0, w1, w2 = w0 - B[p].w[0], w1 - B[p].w[1], w2 - B[p].w[2]
-            k = 0.5 * (h + last_step(B, J, j)) * friction / max(math.sqrt(w0 * w0 + w1 * w1 + w2 * w2), AT_REST)
-            for a in range(3):
-                K[a, a] += k
+        for a in range(3):
+            m[a] = K[a, 0] * g0 + K[a, 1] * g1 + K[a, 2] * g2
+            K[a, 0], K[a, 1], K[a, 2] = stiff * K[a, 0], stiff * K[a, 1], stiff * K[a, 2]
+
+
+@inlined
+def _choose_way(J, j, x, y, z):
+    """Whether friction holds at this relative velocity, or against which way it rubs. Returns whether that is new."""
+    w = J[j].way
+    slipped = w[0] * w[0] + w[1] * w[1] + w[2] * w[2] > 0.0
+    speed = math.sqrt(x * x + y * y + z * z)
+    if J[j].hold * speed <= J[j].grip:
+        w[0], w[1], w[2] = 0.0, 0.0, 0.0
+        return slipped
+    same = slipped and w[0] * x + w[1] * y + w[2] * z > 0.5 * speed
+    w[0], w[1], w[2] = x / speed, y / speed, z / speed
+    return not same
+
+
+@compiled
+def update_friction(B, J):
+    """After a solve: joints that slip where their friction held, or hold where they slipped; whether the matrix changed."""
+    changed = False
+    for j in range(J.shape[0]):
+        if J[j].grip == 0.0 or J[j].turns >= MOST_TURNS:
+            continue
+        w = J[j].way
+        x, y, z = turn_speed(B, J, j, YES)
+        if w[0] * w[0] + w[1] * w[1] + w[2] * w[2] > 0.0 and w[0] * x + w[1] * y + w[2] * z <= 0.0:
+            # the way turned round: it may come to hold
+            x, y, z = 0.0, 0.0, 0.0
+        if _choose_way(J, j, x, y, z):
+            J[j].turns += 1
+            changed = True
+    return changed
 
 
 @compiled
@@ -71,7 +109,8 @@ def add_bodies(B, E, h):
         if not B[i].free:
             continue
         D = B[i].D
-        k = 1.0 + _goal_stiffness(B, i, h)
+        stiff, _, _ = _goal_strengths(B, i, h)
+        k = 1.0 + stiff
         for a in range(6):
             for b in range(6):
                 D[a, b] = 0.0
@@ -88,12 +127,11 @@ def add_bodies(B, E, h):
 
 
 @inlined
-def _goal_stiffness(B, i, h):
-    f, damping = B[i].goal_frequency, B[i].goal_damping
-    if f > 0.0:
-        stiff, _ = poles(f, B[i].goal_ratio + damping / (4.0 * math.pi * f), h, B[i].last)
-        return stiff
-    return _damped(damping, 0.5 * (h + B[i].last)) if damping > 0.0 else 0.0
+def _goal_strengths(B, i, h):
+    """s, p and e of the world drive of body i."""
+    if B[i].goal_frequency > 0.0 or B[i].goal_damping > 0.0:
+        return row_strengths(B[i].goal_frequency, B[i].goal_ratio, B[i].goal_damping, h, B[i].last)
+    return 0.0, 0.0, 0.0
 
 
 @compiled
@@ -114,22 +152,22 @@ def body_forces(B, h, ahead):
 @inlined
 def _goal(B, h, ahead, i):
     """World drive of body i at its trial velocity."""
-    stiff, bias = _goal_stiffness(B, i, h), 0.0
-    if B[i].goal_frequency > 0.0:
-        ratio = B[i].goal_ratio + B[i].goal_damping / (4.0 * math.pi * B[i].goal_frequency)
-        stiff, bias = poles(B[i].goal_frequency, ratio, h, B[i].last)
+    stiff, push, e = _goal_strengths(B, i, h)
     g, n, M = B[i].goal_q0, B[i].goal_q1, B[i].M
     ex, ey, ez, ew = quat_mul(B[i].q[0], B[i].q[1], B[i].q[2], B[i].q[3], -g[0], -g[1], -g[2], g[3])
     e0, e1, e2 = log_quat(ex, ey, ez, ew)
     ux, uy, uz, uw = quat_mul(n[0], n[1], n[2], n[3], -g[0], -g[1], -g[2], g[3])
     u0, u1, u2 = log_quat(ux, uy, uz, uw)
-    a0 = B[i].tw[0] - u0 / ahead + bias * e0
-    a1 = B[i].tw[1] - u1 / ahead + bias * e1
-    a2 = B[i].tw[2] - u2 / ahead + bias * e2
+    u0, u1, u2 = u0 / ahead, u1 / ahead, u2 / ahead
+    w, o = B[i].tw, B[i].w
+    a0 = stiff * (w[0] - u0) + push * e0 + e * (o[0] - u0)
+    a1 = stiff * (w[1] - u1) + push * e1 + e * (o[1] - u1)
+    a2 = stiff * (w[2] - u2) + push * e2 + e * (o[2] - u2)
     for k in range(3):
         u = (B[i].goal_x1[k] - B[i].goal_x0[k]) / ahead
-        B[i].f[k] -= B[i].mass * stiff * (B[i].tv[k] - u + bias * (B[i].x[k] - B[i].goal_x0[k]))
-        B[i].f[3 + k] -= stiff * (M[k, 0] * a0 + M[k, 1] * a1 + M[k, 2] * a2)
+        along = stiff * (B[i].tv[k] - u) + push * (B[i].x[k] - B[i].goal_x0[k]) + e * (B[i].v[k] - u)
+        B[i].f[k] -= B[i].mass * along
+        B[i].f[3 + k] -= M[k, 0] * a0 + M[k, 1] * a1 + M[k, 2] * a2
 
 
 @compiled
@@ -139,7 +177,7 @@ def add_tugs(B, T, W, h):
         i = T[t].body
         if i < 0 or not B[i].free:
             continue
-        stiff, _ = poles(T[t].frequency, 1.0, h, B[i].last)
+        stiff, _, _ = poles(T[t].frequency, 1.0, h, B[i].last)
         rx, ry, rz = anchor_place(B, i, T[t].point, NO)
         r = T[t].arm
         r[0], r[1], r[2] = rx - B[i].x[0], ry - B[i].x[1], rz - B[i].x[2]
@@ -156,85 +194,211 @@ def tug_forces(B, T, h):
         i = T[t].body
         if i < 0 or not B[i].free:
             continue
-        stiff, bias = poles(T[t].frequency, 1.0, h, B[i].last)
-        k, r = T[t].mass * stiff, T[t].arm
-        cx, cy, cz = cross(B[i].tw[0], B[i].tw[1], B[i].tw[2], r[0], r[1], r[2])
-        k0 = -k * (B[i].tv[0] + cx + bias * (B[i].x[0] + r[0] - T[t].goal[0]))
-        k1 = -k * (B[i].tv[1] + cy + bias * (B[i].x[1] + r[1] - T[t].goal[1]))
-        k2 = -k * (B[i].tv[2] + cz + bias * (B[i].x[2] + r[2] - T[t].goal[2]))
+        stiff, push, e = poles(T[t].frequency, 1.0, h, B[i].last)
+        k, r = T[t].mass, T[t].arm
+        w, o = B[i].tw, B[i].w
+        cx, cy, cz = cross(w[0], w[1], w[2], r[0], r[1], r[2])
+        ox, oy, oz = cross(o[0], o[1], o[2], r[0], r[1], r[2])
+        x, v, g = B[i].x, B[i].v, T[t].goal
+        k0 = -k * (stiff * (B[i].tv[0] + cx) + push * (x[0] + r[0] - g[0]) + e * (v[0] + ox))
+        k1 = -k * (stiff * (B[i].tv[1] + cy) + push * (x[1] + r[1] - g[1]) + e * (v[1] + oy))
+        k2 = -k * (stiff * (B[i].tv[2] + cz) + push * (x[2] + r[2] - g[2]) + e * (v[2] + oz))
         tx, ty, tz = cross(r[0], r[1], r[2], k0, k1, k2)
         f = B[i].f
         f[0], f[1], f[2] = f[0] + k0, f[1] + k1, f[2] + k2
         f[3], f[4], f[5] = f[3] + tx, f[4] + ty, f[5] + tz
 
 
+# columns of the scratch of ``effective_inertia``
+UP, BY, LOOP, COUNT, QUEUE, TOP, HELD = range(7)
+GROUND, NONE = -1, -2
+
+
+@inlined
+def _root(A, i):
+    """The topmost body over i, or i."""
+    while A[i, UP] >= 0:
+        i = A[i, UP]
+    return i
+
+
+@inlined
+def _turn_round(A, i):
+    """Make body i, in a tree that nothing holds, its root."""
+    up, by, child = A[i, UP], A[i, BY], i
+    A[i, UP], A[i, BY] = NONE, -1
+    while up >= 0:
+        next_up, next_by = A[up, UP], A[up, BY]
+        A[up, UP], A[up, BY] = child, by
+        child, up, by = up, next_up, next_by
+
+
+@inlined
+def _mark_loop(A, a, b):
+    """Mark the way from body a to body b (-1: what holds it) through their tree, or trees that are both held."""
+    i = a
+    while i >= 0:
+        A[i, COUNT] = -1
+        i = A[i, UP]
+    while b >= 0 and A[b, COUNT] != -1:
+        A[b, LOOP] = 1
+        b = A[b, UP]
+    i = a
+    while i >= 0:
+        A[i, COUNT] = 0
+        if i == b:
+            # here the two ways meet
+            a = -1
+        if a >= 0:
+            A[i, LOOP] = 1
+        i = A[i, UP]
+
+
+@inlined
+def _hang(B, J, A, j):
+    """Add joint j to the trees in A; False where it closes a loop."""
+    c, p = J[j].child, J[j].parent
+    if not B[c].free:
+        c, p = p, c
+    ground = p < 0 or not B[p].free
+    if A[c, UP] == NONE and A[c, COUNT] == 0:
+        # a body that nothing else hangs on or holds yet
+        A[c, UP], A[c, BY] = GROUND if ground else p, j
+        if not ground:
+            A[p, COUNT] += 1
+        return True
+    rc = _root(A, c)
+    held = A[rc, UP] == GROUND
+    if ground:
+        if held:
+            return False
+        _turn_round(A, c)
+        A[c, UP], A[c, BY] = GROUND, j
+        return True
+    rp = _root(A, p)
+    if rc == rp or (held and A[rp, UP] == GROUND):
+        return False
+    if held:
+        c, p = p, c
+    _turn_round(A, c)
+    A[c, UP], A[c, BY] = p, j
+    A[p, COUNT] += 1
+    return True
+
+
 @compiled
 def effective_inertia(B, J, A, W):
-    """Fill ``J.effective``: the inertia that a drive feels with all below it rigid.
+    """Fill ``J.effective``: the inertia that a drive feels with all that hangs on either side rigid.
 
-    The composite of the joint's subtree about the anchor, in series with the rest of what hangs together,
-    which counts as infinite where it is held by something keyed. ``J.feel``: the same for the mass. A, W, and D and f
-    of the bodies are scratch: what hangs on a body has the mass f[3], its centre at f[:3], and the inertia D[:3, :3]; A (n, 2 at
-    least): its root, and whether that is held. The bodies' world inertia must be set.
+    What lies on one side of the joint, about its anchor, in series with what lies on the other, which counts as infinite where
+    something holds it. Where both sides are held, or hang together, the joint cannot turn by itself, and feels the two bodies
+    that it joins, with what hangs on them alone. ``J.feel``: the same for the mass. A (n, 7 at least), W, and D and f
+    of the bodies are scratch: what hangs on a body has the mass f[3], its centre at f[:3], and the inertia D[:3, :3].
+    The bodies' world inertia must be set.
     """
-    for i in range(B.shape[0]):
+    n = B.shape[0]
+    for i in range(n):
         free = B[i].free
         B[i].f[3] = B[i].mass if free else 0.0
-        A[i, 0], A[i, 1] = i, 0
+        A[i, UP], A[i, BY], A[i, LOOP], A[i, COUNT] = NONE, -1, 0, 0
         for a in range(3):
             B[i].f[a] = B[i].x[a]
             for b in range(3):
                 B[i].D[a, b] = B[i].M[a, b] if free else 0.0
     for j in range(J.shape[0]):
         p, c = J[j].parent, J[j].child
-        if B[c].of_joint != j:
-            continue
-        if p >= 0 and B[p].free:
-            A[c, 0], A[c, 1] = A[p, 0], A[p, 1]
-        else:
-            A[c, 1] = 1
-    for j in range(J.shape[0] - 1, -1, -1):
-        p, c = J[j].parent, J[j].child
-        if B[c].of_joint == j and p >= 0 and B[p].free and B[c].f[3] > 0.0:
-            _merge(B, p, c)
-    inertia, rest = W[0], W[1]
+        J[j].live = J[j].on and J[j].broken < 0 and (B[c].free or (p >= 0 and B[p].free))
+        # a tie holds nothing until it is taut
+        J[j].looped = J[j].live and J[j].kind != TIE and not _hang(B, J, A, j)
     for j in range(J.shape[0]):
-        p, c = J[j].parent, J[j].child
-        if not B[c].free:
-            # a keyed child drives its parent
-            if p >= 0 and B[p].free:
-                J[j].feel = B[p].mass
-                for a in range(3):
-                    for b in range(3):
-                        J[j].effective[a, b] = B[p].inertia[0] if a == b else 0.0
-            continue
-        ax, ay, az = anchor_place(B, c, J[j].anchor_c, NO)
-        mass = B[c].f[3]
-        J[j].feel = mass
-        _about(B, c, ax, ay, az, inertia)
-        t = A[c, 0]
-        if p >= 0 and B[p].free and A[c, 1] == 0 and B[c].of_joint == j:
-            whole = B[t].f[3]
-            left = whole - mass
-            if left > 1e-9 * whole:
-                J[j].feel = mass * left / whole
-                _about(B, t, ax, ay, az, rest)
-                for a in range(3):
-                    for b in range(3):
-                        rest[a, b] -= inertia[a, b]
-                    rest[a, a] += 1e-9 * whole
-                _invert(inertia)
-                _invert(rest)
-                for a in range(3):
-                    for b in range(3):
-                        inertia[a, b] += rest[a, b]
-                _invert(inertia)
-        qx, qy, qz, qw = joint_quat(B, p, J[j].frame_p, NO)
-        E = J[j].effective
+        if J[j].looped:
+            p, c = J[j].parent, J[j].child
+            _mark_loop(A, c if B[c].free else -1, p if p >= 0 and B[p].free else -1)
+    last = _leaves_first(B, A)
+    for k in range(last):
+        i = A[k, QUEUE]
+        if A[i, UP] >= 0 and A[i, LOOP] == 0:
+            _merge(B, A[i, UP], i)
+    for k in range(last - 1, -1, -1):
+        i = A[k, QUEUE]
+        up = A[i, UP]
+        A[i, HELD] = A[up, HELD] if up >= 0 else (1 if up == GROUND else 0)
+        A[i, TOP] = i if up < 0 or A[i, LOOP] == 1 else A[up, TOP]
+    for j in range(J.shape[0]):
+        if J[j].live:
+            _feel(B, J, A, W, j)
+
+
+@inlined
+def _leaves_first(B, A):
+    """Fill the column QUEUE with the free bodies, each before what it hangs on; how many they are."""
+    n, last = B.shape[0], 0
+    for i in range(n):
+        A[i, COUNT] = 0
+    for i in range(n):
+        if B[i].free and A[i, UP] >= 0:
+            A[A[i, UP], COUNT] += 1
+    for i in range(n):
+        if B[i].free and A[i, COUNT] == 0:
+            A[last, QUEUE] = i
+            last += 1
+    k = 0
+    while k < last:
+        up = A[A[k, QUEUE], UP]
+        k += 1
+        if up >= 0:
+            A[up, COUNT] -= 1
+            if A[up, COUNT] == 0:
+                A[last, QUEUE] = up
+                last += 1
+    return last
+
+
+@inlined
+def _feel(B, J, A, W, j):
+    """Set what joint j feels, from what hangs on every body."""
+    p, c = J[j].parent, J[j].child
+    inertia, rest = W[0], W[1]
+    ax, ay, az = anchor_place(B, c, J[j].anchor_c, NO)
+    x = c if B[c].free else p  # the lower of the two, then the other
+    y = p if B[c].free else c
+    if y >= 0 and A[y, BY] == j:
+        x, y = y, x
+    mass = B[x].f[3]
+    _about(B, x, ax, ay, az, inertia)
+    J[j].feel = mass
+    other = -1
+    if A[x, BY] == j and A[x, LOOP] == 0:
+        # it turns by itself
+        r = A[x, TOP]
+        whole = B[r].f[3]
+        left = whole - mass
+        if A[r, HELD] == 0 and left > 1e-9 * whole:
+            other = r
+            _about(B, r, ax, ay, az, rest)
+            for a in range(3):
+                for b in range(3):
+                    rest[a, b] -= inertia[a, b]
+                rest[a, a] += 1e-9 * whole
+            J[j].feel = mass * left / whole
+    elif y >= 0 and B[y].free:
+        other = y
+        left = B[y].f[3]
+        _about(B, y, ax, ay, az, rest)
+        J[j].feel = mass * left / (mass + left)
+    if other >= 0:
+        _invert(inertia)
+        _invert(rest)
         for a in range(3):
-            E[0, a], E[1, a], E[2, a] = turn(-qx, -qy, -qz, qw, inertia[0, a], inertia[1, a], inertia[2, a])
-        for a in range(3):
-            E[a, 0], E[a, 1], E[a, 2] = turn(-qx, -qy, -qz, qw, E[a, 0], E[a, 1], E[a, 2])
+            for b in range(3):
+                inertia[a, b] += rest[a, b]
+        _invert(inertia)
+    qx, qy, qz, qw = joint_quat(B, p, J[j].frame_p, NO)
+    E = J[j].effective
+    for a in range(3):
+        E[0, a], E[1, a], E[2, a] = turn(-qx, -qy, -qz, qw, inertia[0, a], inertia[1, a], inertia[2, a])
+    for a in range(3):
+        E[a, 0], E[a, 1], E[a, 2] = turn(-qx, -qy, -qz, qw, E[a, 0], E[a, 1], E[a, 2])
 
 
 @inlined

@@ -1,5 +1,7 @@
 """What the rows of joints add to the solve, and what it makes of their impulses."""
 
+import math
+
 from artuline.core.physics.graph import add_joined, add_point, add_turn
 from artuline.core.physics.joint_frames import is_pointed, point_speed, push_pair, turn_speed, turns_now
 from artuline.core.physics.joints import CLOSE, MOST_CLOSING, SLOP
@@ -41,21 +43,48 @@ def add_joints(B, E, J, W):
                     _add_row(K, k, J[j].dir[r])
             if any_row:
                 add_point(B, E, J[j].child, J[j].parent, K, J[j].rc, J[j].rp, X, Y)
-        if not turns_now(J, j):
-            if J[j].driven:
-                for a in range(3):
-                    for b in range(3):
-                        W[3, a, b] = J[j].Kd[a, b]
-                add_turn(B, E, J[j].child, J[j].parent, W[3])
+        turns = turns_now(J, j)
+        if not (turns or J[j].driven or J[j].grip > 0.0):
             continue
         K = W[3]
         for a in range(3):
             for b in range(3):
                 K[a, b] = J[j].Kd[a, b] if J[j].driven else 0.0
-        for r in range(3, ROWS):
-            if J[j].state[r] != 0:
-                _add_row(K, J[j].k[r], J[j].dir[r])
+        if J[j].grip > 0.0:
+            _add_friction(B, J, j, K)
+        if turns:
+            for r in range(3, ROWS):
+                if J[j].state[r] != 0:
+                    _add_row(K, J[j].k[r], J[j].dir[r])
         add_turn(B, E, J[j].child, J[j].parent, K)
+
+
+@inlined
+def _add_friction(B, J, j, K):
+    """Add what friction in joint j answers to a change of its relative velocity."""
+    w = J[j].way
+    k = J[j].hold
+    if w[0] * w[0] + w[1] * w[1] + w[2] * w[2] > 0.0:
+        # while it slips, only across its way
+        x, y, z = turn_speed(B, J, j, YES)
+        k = min(k, J[j].grip / max(math.sqrt(x * x + y * y + z * z), 1e-12))
+    for a in range(3):
+        for b in range(3):
+            K[a, b] += k * ((1.0 if a == b else 0.0) - w[a] * w[b])
+
+
+@inlined
+def _friction(J, j, x, y, z):
+    """Impulse of friction in joint j at a relative velocity."""
+    w, g = J[j].way, J[j].grip
+    if w[0] * w[0] + w[1] * w[1] + w[2] * w[2] == 0.0:
+        k = J[j].hold
+        return -k * x, -k * y, -k * z
+    along = w[0] * x + w[1] * y + w[2] * z
+    if along <= 0.0:
+        return -g * w[0], -g * w[1], -g * w[2]
+    k = g / math.sqrt(x * x + y * y + z * z)
+    return -k * x, -k * y, -k * z
 
 
 @inlined
@@ -104,6 +133,10 @@ def joint_forces(B, J):
             a0 += m[0] - K[0, 0] * x - K[0, 1] * y - K[0, 2] * z
             a1 += m[1] - K[1, 0] * x - K[1, 1] * y - K[1, 2] * z
             a2 += m[2] - K[2, 0] * x - K[2, 1] * y - K[2, 2] * z
+        if J[j].grip > 0.0:
+            x, y, z = turn_speed(B, J, j, YES)
+            x, y, z = _friction(J, j, x, y, z)
+            a0, a1, a2 = a0 + x, a1 + y, a2 + z
         push_pair(B, c, p, l0, l1, l2, a0, a1, a2, J[j].rc, J[j].rp)
 
 

@@ -141,6 +141,25 @@ def _keep(J, j, r, e, h):
         J[j].keep[r] = e - closed if e > 0.0 else e + closed
 
 
+@inlined
+def start_speed(B, J, j, r):
+    """Speed along row r with the velocities that the substep began with."""
+    d = J[j].dir[r]
+    p, c = J[j].parent, J[j].child
+    if r < 3:
+        rc, rp = J[j].rc, J[j].rp
+        x, y, z = cross(B[c].w[0], B[c].w[1], B[c].w[2], rc[0], rc[1], rc[2])
+        x, y, z = x + B[c].v[0], y + B[c].v[1], z + B[c].v[2]
+        if p >= 0:
+            a, b, e = cross(B[p].w[0], B[p].w[1], B[p].w[2], rp[0], rp[1], rp[2])
+            x, y, z = x - a - B[p].v[0], y - b - B[p].v[1], z - e - B[p].v[2]
+    else:
+        x, y, z = B[c].w[0], B[c].w[1], B[c].w[2]
+        if p >= 0:
+            x, y, z = x - B[p].w[0], y - B[p].w[1], z - B[p].w[2]
+    return d[0] * x + d[1] * y + d[2] * z
+
+
 @compiled
 def prepare_joints(B, J, h):
     """Arms, directions and first states of all rows, at the pose and the velocities at the start."""
@@ -241,7 +260,7 @@ def far(B, J, j, h):
 @inlined
 def _springs(B, J, j, c0, c1, c2, h):
     """The pull of the free and the limited places to their middles."""
-    stiff, b = poles(J[j].spring_frequency, J[j].spring_ratio, h, last_step(B, J, j))
+    stiff, push, slow = poles(J[j].spring_frequency, J[j].spring_ratio, h, last_step(B, J, j))
     for r in range(3):
         if J[j].mode[r] == LOCKED:
             continue
@@ -250,7 +269,7 @@ def _springs(B, J, j, c0, c1, c2, h):
         if J[j].mode[r] == LIMITED:
             c -= 0.5 * (J[j].low[r] + J[j].high[r])
         J[j].spring_k[r] = stiff * J[j].feel
-        J[j].spring_aim[r] = -J[j].spring_k[r] * b * c
+        J[j].spring_aim[r] = -J[j].feel * (push * c + slow * start_speed(B, J, j, r))
 
 
 @inlined
@@ -276,10 +295,10 @@ def _soft_limit(B, J, j, r, c0, c1, c2, sy, sz, tw, h):
         J[j].state[r] = 0
         return
     aim_row(B, J, j, r)
-    stiff, b = poles(J[j].limit_frequency, J[j].limit_ratio, h, last_step(B, J, j))
+    stiff, push, slow = poles(J[j].limit_frequency, J[j].limit_ratio, h, last_step(B, J, j))
     J[j].soft[r] = 1
     J[j].k[r] = stiff * (J[j].feel if r < 3 else row_inertia(B, J, j, J[j].dir[r]))
-    J[j].wanted[r] = -b * e
+    J[j].wanted[r] = -(push * e + slow * start_speed(B, J, j, r)) / max(stiff, 1e-12)
 
 
 @compiled
@@ -381,20 +400,7 @@ def _missed(B, J, j, r, sy, sz, tw):
 @inlined
 def _bounce(B, J, j, r):
     """A limit that is struck sends the joint back with a share of its speed."""
-    d = J[j].dir[r]
-    p, c = J[j].parent, J[j].child
-    if r < 3:
-        rc, rp = J[j].rc, J[j].rp
-        x, y, z = cross(B[c].w[0], B[c].w[1], B[c].w[2], rc[0], rc[1], rc[2])
-        x, y, z = x + B[c].v[0], y + B[c].v[1], z + B[c].v[2]
-        if p >= 0:
-            a, b, e = cross(B[p].w[0], B[p].w[1], B[p].w[2], rp[0], rp[1], rp[2])
-            x, y, z = x - a - B[p].v[0], y - b - B[p].v[1], z - e - B[p].v[2]
-    else:
-        x, y, z = B[c].w[0], B[c].w[1], B[c].w[2]
-        if p >= 0:
-            x, y, z = x - B[p].w[0], y - B[p].w[1], z - B[p].w[2]
-    s = d[0] * x + d[1] * y + d[2] * z
+    s = start_speed(B, J, j, r)
     if s * J[j].state[r] > BOUNCE_SPEED:
         J[j].soft[r] = 2
         J[j].wanted[r] = -J[j].bounce * s

@@ -23,6 +23,9 @@ folded = njit(inline="always", **_FLAGS)
 #: Constants as arguments of kernels: of plain ones, numba compiles a kernel for every value.
 NO, YES, ZERO = np.bool_(False), np.bool_(True), np.int64(0)
 
+MOST_PHASE = 2.0  # radians that an undamped spring may swing in a substep
+GONE = 30.0  # and after which nothing is left of its motion
+
 # Series of the tangent
 T3, T5, T7, T9, T11 = 1 / 3, 2 / 15, 17 / 315, 62 / 2835, 1382 / 155925
 # Rational approximation of the arctangent up to 0.66, relative error 2e-16 (S. Moshier, Methods and Programs for Mathematical Functions, 1989)
@@ -164,15 +167,22 @@ def _response(o, ratio, t):
     return decay * (c + ratio * o * s), decay * s
 
 
-@compiled
+@inlined
 def poles(frequency, ratio, h, last):
-    """Softness and bias of a spring row that follows the damped oscillator exactly, at any step.
+    """Strengths of a spring row that follows the damped oscillator exactly, at any step, under any constant force.
 
     The velocity of a substep is the mean one that takes x[n] to x[n+1]; that of the substep before, of length
-    ``last``, took x[n-1] to x[n], and 0 means that it is the velocity at x[n]. With v1 = (v0 - s b x0) / (1 + s), s the
-    stiffness against the inertia and b the bias, x[n+1] is what the oscillator through x[n-1] and x[n] has. Returns s, b.
+    ``last``, took x[n-1] to x[n], and 0 means that it is the velocity at x[n]. For the impulse -(s v1 + p x[n] + e v0)
+    on a unit of inertia, x[n+1] is what the oscillator through x[n-1] and x[n] has; see docs/solver.md. Returns s, p, e.
     """
     o = 2.0 * math.pi * frequency
+    p = o * o * 0.5 * (h + last)
+    # what is faster than the steps can follow comes to rest in one, without a swing
+    phase = o * max(h, last)
+    if phase > MOST_PHASE:
+        o *= min(1.0, GONE / phase)
+        phase = min(phase, GONE)
+        ratio = min(max(ratio, math.sqrt(1.0 - (MOST_PHASE / phase) ** 2)), 10.0 * GONE / phase)
     a, b = _response(o, ratio, h)
     if last > 0.0:
         back_a, back_b = _response(o, ratio, -last)
@@ -180,6 +190,15 @@ def poles(frequency, ratio, h, last):
         alpha, beta = -q * last / h, (a - q * back_a + q - 1.0) / h
     else:
         alpha, beta = b / h, (a - 1.0) / h
-    alpha = min(max(alpha, 1e-9), 1.0 - 1e-12)
-    s = 1.0 / alpha - 1.0
-    return s, -beta / (alpha * s)
+    # what a constant force is weakened by, so that it comes to rest where the spring says
+    gamma = min(max(-beta / p, 1e-9), 1.0 - 1e-12) if p > 0.0 else 1.0
+    return 1.0 / gamma - 1.0, p, 1.0 - alpha / gamma
+
+
+@inlined
+def damper(damping, k):
+    """Strengths s and e of a row that damps by ``damping`` 1/s over k seconds, exact for one body under any constant force."""
+    x = damping * k
+    alpha = decay(x)
+    gamma = (1.0 - alpha) / x if x > 1e-6 else 1.0 - 0.5 * x
+    return 1.0 / gamma - 1.0, 1.0 - alpha / gamma

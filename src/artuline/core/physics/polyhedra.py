@@ -17,6 +17,8 @@ from artuline.core.physics.points import add_contact, clamp
 from artuline.core.physics.state import CONTACTS, POLYGON, SIMPLEX, TRIANGLE, WITNESS
 
 FLAT = 0.9986  # cosine up to which a face is taken for the contact's plane
+LEAN = 1e-3  # by which a normal may lean out farther than to the next face
+ON = 1e-7  # metres outside of a face that count as on it
 MOST_CORNERS = 16
 EDGES, POINTS = np.int64(300), np.int64(301)  # features: two edges that cross, the nearest points
 
@@ -143,12 +145,14 @@ def _face_contacts(C, S, K, G, a, b, ref, face, margin):
         # outwards from the face, which runs round its normal
         sx, sy, sz = ey * nz - ez * ny, ez * nx - ex * nz, ex * ny - ey * nx
         o = sx * x0 + sy * y0 + sz * z0
+        # what lies on the border of two faces belongs to both
+        on = ON * math.sqrt(sx * sx + sy * sy + sz * sz)
         new = 0
         for i in range(count):
             j = (i + 1) % count
             di = sx * P[i, 0] + sy * P[i, 1] + sz * P[i, 2] - o
             dj = sx * P[j, 0] + sy * P[j, 1] + sz * P[j, 2] - o
-            if di <= 0.0 and new < MOST_CORNERS:
+            if di <= on and new < MOST_CORNERS:
                 for k in range(5):
                     O[new, k] = P[i, k]
                 new += 1
@@ -392,10 +396,15 @@ def _triangle_contacts(C, S, K, G, a, b, tri, t, margin):
         mx, my, mz = G[WITNESS + 2, 0], G[WITNESS + 2, 1], G[WITNESS + 2, 2]
         facing = mx * nx + my * ny + mz * nz
         if facing > FLAT:
-            if _face_contacts(C, S, K, G, a, tri, tri, ZERO, margin) == 0:
+            pushes = _edge_pushes(S, G, tri, row, count, mx, my, mz, nx, ny, nz)
+            px, py, pz = G[WITNESS, 0], G[WITNESS, 1], G[WITNESS, 2]
+            qx, qy, qz = G[WITNESS + 1, 0], G[WITNESS + 1, 1], G[WITNESS + 1, 2]
+            if _face_contacts(C, S, K, G, a, tri, tri, ZERO, margin) == 0 and pushes:
+                G[WITNESS, 0], G[WITNESS, 1], G[WITNESS, 2] = px, py, pz
+                G[WITNESS + 1, 0], G[WITNESS + 1, 1], G[WITNESS + 1, 2] = qx, qy, qz
                 _nearest(C, K, G, a, tri, mx, my, mz, d, ra, 0.0)
             return
-        if facing < -0.01 or not _edge_pushes(G, row, count):
+        if facing < -0.01 or not _edge_pushes(S, G, tri, row, count, mx, my, mz, nx, ny, nz):
             return
         fa, ca = _flattest(S, G, a, -mx, -my, -mz)
         if ca > FLAT and _face_contacts(C, S, K, G, a, tri, a, fa, margin) > 0:
@@ -413,13 +422,27 @@ def _triangle_contacts(C, S, K, G, a, b, tri, t, margin):
             return
     if _face_contacts(C, S, K, G, a, tri, tri, ZERO, margin) == 0 and -dt < S[a].reach:
         ea, eb, de = _deepest_edges(S, G, a, tri, -S[a].reach, YES, nx, ny, nz)
-        if ea >= 0 and row[3 + eb] > 0.0:
+        mx, my, mz = G[WITNESS + 2, 0], G[WITNESS + 2, 1], G[WITNESS + 2, 2]
+        if ea >= 0 and _leans(S, G, tri, row, eb, mx, my, mz, nx, ny, nz):
             _edge_contact(C, S, K, G, a, tri, ea, eb, de)
 
 
 @inlined
-def _edge_pushes(G, row, count):
-    """Whether the edge or corner of a triangle that is nearest pushes by itself: one that stands out, or the mesh's rim."""
+def _leans(S, G, tri, row, e, mx, my, mz, nx, ny, nz):
+    """Whether a normal m leans out over edge e of a triangle with the normal n no farther than the next face lets it."""
+    most = row[3 + e]
+    if most <= 0.0:
+        return False
+    ax, ay, az = vertex(S, G, tri, e)
+    bx, by, bz = vertex(S, G, tri, (e + 1) % 3)
+    ux, uy, uz = bx - ax, by - ay, bz - az
+    sx, sy, sz = uy * nz - uz * ny, uz * nx - ux * nz, ux * ny - uy * nx
+    return mx * sx + my * sy + mz * sz <= (most + LEAN) * math.sqrt(ux * ux + uy * uy + uz * uz)
+
+
+@inlined
+def _edge_pushes(S, G, tri, row, count, mx, my, mz, nx, ny, nz):
+    """Whether the edge or corner of a triangle that is nearest pushes by itself, along m: one that stands out, or the mesh's rim."""
     Q = G[SIMPLEX : SIMPLEX + 4]
     used = 0
     for i in range(count):
@@ -429,9 +452,12 @@ def _edge_pushes(G, row, count):
     for e in range(3):
         pair = (1 << e) | (1 << ((e + 1) % 3))
         if used == pair:
-            return row[3 + e] > 0.0
+            return _leans(S, G, tri, row, e, mx, my, mz, nx, ny, nz)
     # a corner: one of its edges must stand out
     for e in range(3):
         if used == (1 << e):
-            return row[3 + e] > 0.0 or row[3 + (e + 2) % 3] > 0.0
+            f = (e + 2) % 3
+            one = _leans(S, G, tri, row, e, mx, my, mz, nx, ny, nz)
+            two = _leans(S, G, tri, row, f, mx, my, mz, nx, ny, nz)
+            return (one and (two or row[3 + f] <= 0.0)) or (two and row[3 + e] <= 0.0)
     return True

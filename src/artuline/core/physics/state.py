@@ -48,6 +48,7 @@ BODY = np.dtype(
         ("area", _F, 3),  # m^2 that the wind meets along each principal axis
         ("push", _F, 6),  # force and torque of the substep from outside
         ("last", _F),  # length of the substep before, 0: the velocity is that of this moment
+        ("chord", _F, 6),  # of a keyed body: mean velocities of the last substep but one
         ("fv", _F, 3),  # velocities of the substep before any impulse
         ("fw", _F, 3),
         ("pull", _F, 6),  # what the impulses of the substep before changed of the velocities, per second
@@ -70,6 +71,7 @@ BODY = np.dtype(
         ("first", _I),  # of their blocks in E, one after the other
         ("neighbours", _I),
         ("rank", _I),  # place in the order of elimination
+        ("keyed", _I),  # substeps that it has been keyed for, two at most
         ("of_joint", _I),  # the joint whose child this is, or -1
         ("free", _B),
     ],
@@ -110,6 +112,10 @@ JOINT = np.dtype(
         ("ratio", _F),
         ("damping", _F),  # passive, 1/s
         ("friction", _F),  # N m
+        ("grip", _F),  # impulse that friction can give in the substep, N m s; viscosity while it holds
+        ("hold", _F),
+        ("way", _F, 3),  # against which it rubs while the joint slips; zero while it holds
+        ("turns", _I),
         ("break_impulse", _F),  # N s within a frame, 0: never
         ("target0", _F, 4),  # keyed relative rotation at the start of the substep
         ("target1", _F, 4),  # and at its end
@@ -145,6 +151,7 @@ JOINT = np.dtype(
         ("live", _B),  # joins something in this substep
         ("on", _B),
         ("driven", _B),
+        ("looped", _B),  # closes a loop of what is joined
     ],
     align=True,
 )
@@ -188,6 +195,7 @@ CONTACT = np.dtype(
         ("hold", _F),  # the one that friction goes by, which follows with some delay
         ("rubbing", _F),  # viscosity that stands for the friction
         ("slide", _F),  # speed of sliding
+        ("bend", _F, 3),  # what the curve of the bodies' motion adds to the relative velocity of the trial
         ("ra", _F, 3),  # arms
         ("rb", _F, 3),
         ("impulse", _F, 3),  # of a swept contact

@@ -10,6 +10,7 @@ import math
 from artuline.core.physics.collide import find_contacts, find_near, still_near
 from artuline.core.physics.contacts import (
     add_contacts,
+    bend_contacts,
     choose_swept,
     contact_forces,
     contact_work,
@@ -26,6 +27,7 @@ from artuline.core.physics.drives import (
     effective_inertia,
     prepare_drives,
     tug_forces,
+    update_friction,
 )
 from artuline.core.physics.graph import arrange, factor, solve
 from artuline.core.physics.joint_solve import add_joints, joint_forces, joint_impulses, joint_work, set_back_joints
@@ -38,6 +40,7 @@ MOST_SET_BACK = 0.02  # radians a body may be turned to set back what is too dee
 MOST_TURN = 0.35  # radians a free body may turn in a substep
 MOST_TURN_CROWD = 0.9  # in a crowd
 CROWD_SETTLED = 1e-2  # m/s: largest correction of a swept contact that counts as none
+BENT = 2e-5  # m/s: change of what curves add to the speed of contacts that counts as none
 CLOSED = 2e-6  # metres: joints count as closed
 CLOSED_ANGLE = 2e-5  # radians
 OPEN = 2e-5  # metres: joints count as failed
@@ -130,9 +133,12 @@ def attempt(B, E, J, V, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, a
             _iterate(B, E, J, C, T, K, W, order, h, ahead, fresh)
             struck, unsettled = update_contacts(B, C, K, catch, release, fresh)
         drift(B, V, h)
+        bent = bend_contacts(B, C, K, h, first)
         worst, angle, switched = residuals(B, J, h, catch, release, first)
+        if not first and catch:
+            switched = update_friction(B, J) or switched
         still = unsettled < (SETTLED if p < PATIENCE else 3.0 * SETTLED)
-        settled = still and moved < CROWD_SETTLED and not struck and not switched
+        settled = still and moved < CROWD_SETTLED and (bent < BENT or crowd) and not struck and not switched
         if not first and settled and worst < CLOSED and angle < CLOSED_ANGLE:
             break
     if not crowd and gains(B, J, C, K):
@@ -247,7 +253,7 @@ def accept(B, J, P, N, C, O, K, h, last):
             B[i].w[a] = B[i].w1[a] * k
         for a in range(4):
             B[i].q[a] = B[i].q1[a]
-        B[i].last = h
+        B[i].last = h if B[i].free else 0.0
     for k in range(K[NEAR]):
         P[N[k]].incoming[0] = P[N[k]].incoming[1]
         P[N[k]].incoming[1] = 0.0
@@ -384,17 +390,8 @@ def frame(
                 B[i].goal_x0[k], B[i].goal_x1[k] = keyed_x[s, i, k], keyed_x[s + 1, i, k]
             for k in range(4):
                 B[i].goal_q0[k], B[i].goal_q1[k] = keyed_q[s, i, k], keyed_q[s + 1, i, k]
-            if not B[i].free:
-                B[i].last = 0.0
-                a, b = keyed_q[s, i], keyed_q[s + 1, i]
-                ex, ey, ez, ew = quat_mul(b[0], b[1], b[2], b[3], -a[0], -a[1], -a[2], a[3])
-                r0, r1, r2 = log_quat(ex, ey, ez, ew)
-                B[i].w[0], B[i].w[1], B[i].w[2] = r0 / h, r1 / h, r2 / h
-                for k in range(3):
-                    B[i].x[k] = keyed_x[s, i, k]
-                    B[i].v[k] = (keyed_x[s + 1, i, k] - keyed_x[s, i, k]) / h
-                for k in range(4):
-                    B[i].q[k] = keyed_q[s, i, k]
+            if not B[i].free or B[i].keyed > 0:
+                _follow_keys(B, i, keyed_x[s], keyed_q[s], keyed_x[s + 1], keyed_q[s + 1], h)
         for j in range(m):
             J[j].frequency = drive[s, j]
             if follow[j]:
@@ -414,6 +411,37 @@ def frame(
             for k in range(4):
                 B[i].q[k] = keyed_q[last, i, k]
     _break(J, K)
+
+
+@inlined
+def _follow_keys(B, i, x0, q0, x1, q1, h):
+    """Put body i on its keys, with their mean velocity; or let it go, with their velocity at this moment.
+
+    That is the slope of the curve through the poses at two substeps before and one after it, so that what follows curved keys leaves
+    along their tangent.
+    """
+    b = B[i]
+    ex, ey, ez, ew = quat_mul(q1[i, 0], q1[i, 1], q1[i, 2], q1[i, 3], -q0[i, 0], -q0[i, 1], -q0[i, 2], q0[i, 3])
+    r0, r1, r2 = log_quat(ex, ey, ez, ew)
+    r0, r1, r2 = r0 / h, r1 / h, r2 / h
+    b.last = 0.0
+    if b.free:
+        m = b.chord
+        old, now, new = (-1 / 6, 5 / 6, 1 / 3) if b.keyed > 1 else (0.0, 0.5, 0.5)
+        for k in range(3):
+            r = r0 if k == 0 else (r1 if k == 1 else r2)
+            b.v[k] = old * m[k] + now * b.v[k] + new * (x1[i, k] - x0[i, k]) / h
+            b.w[k] = old * m[3 + k] + now * b.w[k] + new * r
+        b.keyed = 0
+        return
+    b.keyed = min(b.keyed + 1, 2)
+    for k in range(3):
+        b.chord[k], b.chord[3 + k] = b.v[k], b.w[k]
+        b.x[k] = x0[i, k]
+        b.v[k] = (x1[i, k] - x0[i, k]) / h
+    b.w[0], b.w[1], b.w[2] = r0, r1, r2
+    for k in range(4):
+        b.q[k] = q0[i, k]
 
 
 @inlined

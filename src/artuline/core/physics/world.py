@@ -249,9 +249,9 @@ class World:
         x, q, pull, air, free, goal, drive, follow = self.room[substeps]
         pull[:], air[:], free[:], drive[:] = self.gravity, self.wind, b["free"], self.joints["frequency"]
         # the keyed poses of free bodies matter to drives only, and there are none here
-        if np.count_nonzero(b["free"]) < len(b):
+        if np.count_nonzero(b["free"]) < len(b) or b["keyed"].any():
             x[:], q[:] = b["x"], b["q"]
-            moved = ~b["free"] & (np.any(b["v"] != 0.0, axis=1) | np.any(b["w"] != 0.0, axis=1))
+            moved = (~b["free"] | (b["keyed"] > 0)) & (np.any(b["v"] != 0.0, axis=1) | np.any(b["w"] != 0.0, axis=1))
             times = (np.arange(substeps + 1) * (dt / substeps))[:, None, None]
             x[:, moved] += times * b["v"][moved]
             q[:, moved] = rotation.multiply(rotation.from_rotation_vector(times * b["w"][moved]), b["q"][moved])

@@ -63,6 +63,7 @@ def compile_contacts() -> None:
     contacts.contact_forces(b, c, k, True)
     contacts.update_contacts(b, c, k, True, True, True)
     contacts.set_back_contacts(b, c, k, 0.1)
+    contacts.bend_contacts(b, c, k, 0.1, False)
     contacts.remember(p, c, m, k, 0.1)
     collide.find_contacts(b, s, p, n, c, k, w.hulls, 0.1)
 
@@ -88,6 +89,7 @@ def compile_joints() -> None:
     joint_solve.joint_forces(b, j)
     graph.solve(b, w.blocks, order)
     joint_solve.joint_impulses(b, j)
+    drives.update_friction(b, j)
     joint_solve.set_back_joints(b, j, 0.1)
     joints.limit_excess(b, j, 0)
     # parts of a substep that cannot be called from here

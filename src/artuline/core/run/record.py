@@ -86,7 +86,7 @@ def run(
             last = min(last, returning[0][0] - scene.start)
         chunk = _Chunk(built, frames[first], last - first)
         if first == 0:
-            rec.p[0], rec.q[0] = chunk.p[0], chunk.q[0]
+            rec.p[0], rec.q[0] = chunk.p[chunk.lead], chunk.q[chunk.lead]
             if was_free.any():
                 p, q = built.world.poses()
                 rec.p[0, was_free], rec.q[0, was_free] = p[was_free], q[was_free]
@@ -212,10 +212,13 @@ class _Chunk:
     def __init__(self, built: Built, first: int, frames: int, held: bool = False, lanes_at: int | None = None):
         scene = built.scene
         self.built, self.k = built, scene.substeps
-        times = first + np.arange(frames * self.k + 1) / self.k * (0.0 if held else 1.0)
+        # with two substeps before, for the velocity of what is let go; nothing is known of what was before a scene
+        self.lead = 2 if first > scene.start else 0
+        times = first + np.arange(-self.lead, frames * self.k + 1) / self.k * (0.0 if held else 1.0)
         self.p, self.q = built.keyed(times)
         self.q = rotation.make_continuous(self.q)
         self.x, self.r = built.world.inner(self.p, self.q)
+        times = times[self.lead :]
         middle = times[:-1] + (0.0 if held else 0.5 / self.k)
         if lanes_at is not None:
             middle = np.maximum(middle, lanes_at)
@@ -239,19 +242,20 @@ class _Chunk:
         """Advance one frame; returns which bodies are free at its end. ``started``: figures that have been free."""
         a, b = frame * self.k, (frame + 1) * self.k
         world, h = self.built.world, 1.0 / (self.built.scene.rate * self.k)
-        start_keyed(world.bodies, ~was_free, self.x[a : a + 2], self.r[a : a + 2], h)
+        x, r = self.x[self.lead :], self.r[self.lead :]
+        start_keyed(world.bodies, ~was_free, self.x, self.r, h, a + self.lead)
         self.built.set_links(self.first + frame)
         lift = (self.built.weight[:, None] - 1.0) * self.gravity[a] if (self.built.weight < 1.0).any() else None
         set_pushes(world, self.built.pushes, self.first + frame, self.built.scene.rate, self.k, lift)
         self._start(self.free[a], started)
         if not self.free[a:b].any():
-            world.bodies["x"], world.bodies["q"] = self.x[b], self.r[b]
+            world.bodies["x"], world.bodies["q"] = x[b], r[b]
             world.bodies["free"] = False
             return self.free[b - 1]
         world.step_keyed(
             1.0 / self.built.scene.rate,
-            self.x[a : b + 1],
-            self.r[a : b + 1],
+            x[a : b + 1],
+            r[a : b + 1],
             self.free[a:b],
             self.goal[a:b],
             self.drive[a:b],
@@ -270,12 +274,35 @@ class _Chunk:
                 add_velocity(self.built.world.bodies, mine, np.array(f.velocity), np.array(f.spin))
 
 
-def start_keyed(bodies: np.ndarray, keyed: np.ndarray, x: Array, q: Array, h: float) -> None:
-    """Put keyed bodies on their keys, with the keys' velocity; x (2, n, 3), q (2, n, 4) a time h apart."""
-    bodies["x"][keyed], bodies["q"][keyed] = x[0][keyed], q[0][keyed]
-    bodies["v"][keyed] = (x[1] - x[0])[keyed] / h
-    turn = rotation.to_rotation_vector(rotation.multiply(q[1], rotation.conjugate(q[0])))
-    bodies["w"][keyed] = turn[keyed] / h
+def start_keyed(bodies: np.ndarray, keyed: np.ndarray, x: Array, q: Array, h: float, row: int) -> None:
+    """Put keyed bodies on their keys x (F, n, 3), q (F, n, 4), a time h apart, at a row, with what is known of their motion before.
+
+    With no two rows before it they get the velocity of this moment, so that those let go now start with it.
+    """
+    bodies["x"][keyed], bodies["q"][keyed] = x[row][keyed], q[row][keyed]
+    bodies["last"][keyed] = 0.0
+    if row < 2:
+        v, w = velocity_at(x, q, h, row)
+        bodies["v"][keyed], bodies["w"][keyed], bodies["keyed"][keyed] = v[keyed], w[keyed], 0
+        return
+    v, w = _chords(x[row - 2 : row + 1], q[row - 2 : row + 1], h)
+    bodies["chord"][keyed, :3], bodies["chord"][keyed, 3:] = v[0][keyed], w[0][keyed]
+    bodies["v"][keyed], bodies["w"][keyed], bodies["keyed"][keyed] = v[1][keyed], w[1][keyed], 2
+
+
+def _chords(x: Array, q: Array, h: float) -> tuple[Array, Array]:
+    """Mean velocities and spins (F - 1, n, 3) between poses a time h apart."""
+    return np.diff(x, axis=0) / h, rotation.to_rotation_vector(rotation.multiply(q[1:], rotation.conjugate(q[:-1]))) / h
+
+
+def velocity_at(x: Array, q: Array, h: float, row: int) -> tuple[Array, Array]:
+    """Velocity and spin (n, 3) of keyed poses at a row: of the parabola through it and two rows beside it, as far as there are."""
+    first = min(max(row - 1, 0), max(len(x) - 3, 0))
+    v, w = _chords(x[first : first + 3], q[first : first + 3], h)
+    if len(v) == 1:
+        return v[0], w[0]
+    k = row - first - 0.5
+    return v[0] + k * (v[1] - v[0]), w[0] + k * (w[1] - w[0])
 
 
 def keep_settings(scene: Scene, assets: AssetStore) -> str:

@@ -37,15 +37,17 @@ class Tryout:
             self.set_ground(False)
         world = self.built.world
         h = 1.0 / (scene.rate * scene.substeps)
-        p, q = self.built.keyed(np.array([frame, frame + 1.0 / scene.substeps]))
+        # nothing is known of what was before the scene
+        row = 1 if frame - 1.0 / scene.substeps >= scene.start else 0
+        p, q = self.built.keyed(frame + (np.arange(3) - row) / scene.substeps)
         x, r = world.inner(p, rotation.make_continuous(q))
-        start_keyed(world.bodies, np.ones(len(world.bodies), bool), x, r, h)
+        start_keyed(world.bodies, np.ones(len(world.bodies), bool), x, r, h, row)
         self._free = np.zeros(len(world.bodies), bool)
         self._free[: len(self.built.slots)] = True
         self.built.set_links(frame)
         world.bodies["v"][~self._free] = 0.0
         world.bodies["w"][~self._free] = 0.0
-        self._x, self._r = x[0], r[0]
+        self._x, self._r = x[row], r[row]
         self._keyed = [keyed_pose(scene, assets, f, np.array([frame]), layers=False) for f in scene.figures]
         now = np.array([frame])
         self._gravity = gravity_at(scene, now)[0]
