@@ -25,6 +25,7 @@ STILL = 3e-3  # m/s: slower slides need not have the right friction before the n
 WRONG_SLIDE, WRONG_HIT = 0.06, 0.08
 CROWD_WEIGHT = 1.5  # mass that a swept contact sees, against that at its point
 CROWD_PUSH, CROWD_SPEED = 0.05, 0.2  # the same of swept contacts, as a share and m/s of their speed
+HIT = 0.05  # m/s: faster approaches are hits, which push by their own
 BOUNCE_SPEED = 0.2  # m/s: slower impacts do not bounce
 
 
@@ -152,7 +153,7 @@ def prepare_contacts(B, S, P, C, O, K, h):
         for o in range(P[p].olds):
             m = O[P[p].old + o]
             if m.feature == c.feature:
-                c.old = True
+                c.old, m.found = True, True
                 c.hold = m.hold
                 for k in range(3):
                     c.impulse[k] = m.force[k]
@@ -160,9 +161,32 @@ def prepare_contacts(B, S, P, C, O, K, h):
                     c.state = PUSHING
                 elif likely > c.target - 0.02 * speed:
                     c.state = INACTIVE
-        if not c.old:
+        if not c.old and (P[p].olds == 0 or c.target - likely > HIT):
             c.hold = max(c.target - likely, 0.0) / inverse
-        _rub(C, i, slide)
+            c.old = True
+        c.slide = slide
+    _pass_on(P, C, O, K)
+    for i in range(K[CONTACTS]):
+        _rub(C, i, C[i].slide)
+
+
+@inlined
+def _pass_on(P, C, O, K):
+    """Contacts that are new where their pair touched before share the push that friction went by at those that are gone."""
+    i = 0
+    while i < K[CONTACTS]:
+        p, end, new = C[i].pair, i, 0
+        while end < K[CONTACTS] and C[end].pair == p:
+            new += 0 if C[end].old else 1
+            end += 1
+        left = 0.0
+        for o in range(P[p].olds):
+            m = O[P[p].old + o]
+            left += 0.0 if m.found else m.hold
+        for k in range(i, end):
+            if not C[k].old:
+                C[k].hold = left / new
+        i = end
 
 
 @inlined
@@ -279,7 +303,15 @@ def update_contacts(B, C, K, catch, release, linear):
             changed = True
             continue
         c.push = max(push, 0.0)
-        r = c.rubbing
+        c.slide_now = slide
+    if changed:
+        # while some still pull, what others push is not what friction may go by
+        return changed, unsettled
+    for i in range(K[CONTACTS]):
+        c = C[i]
+        if c.swept or c.state == INACTIVE:
+            continue
+        k, r, slide = c.stiffness, c.rubbing, c.slide_now
         off = abs(c.push - c.hold)
         if catch and c.turns < MOST_TURNS and off > 0.5 * max(c.push, c.hold) and c.friction * off > WRONG_HIT * heavy:
             # a hit, or a sudden relief: friction cannot wait for the next substep
@@ -358,7 +390,7 @@ def remember(P, C, O, K, h):
     """Note the states of the contacts of an accepted substep of length h for the next."""
     for i in range(K[CONTACTS]):
         c, m = C[i], O[i]
-        m.feature, m.state = c.feature, c.state
+        m.feature, m.state, m.found = c.feature, c.state, False
         for k in range(3):
             m.force[k] = c.impulse[k] / h if c.swept else 0.0
         m.hold = 0.5 * (c.hold + c.push) if c.state != INACTIVE else c.hold

@@ -19,6 +19,7 @@ from artuline.core.physics.state import CONTACTS, POLYGON, SIMPLEX, TRIANGLE, WI
 FLAT = 0.9986  # cosine up to which a face is taken for the contact's plane
 LEAN = 1e-3  # by which a normal may lean out farther than to the next face
 ON = 1e-7  # metres outside of a face that count as on it
+SAME_WAY, SAME_PLACE = 0.9998, 1e-4  # cosine and metres up to which contacts with a mesh count as the same
 MOST_CORNERS = 16
 EDGES, POINTS = np.int64(300), np.int64(301)  # features: two edges that cross, the nearest points
 
@@ -354,7 +355,7 @@ def shape_mesh(C, S, K, G, a, b, margin):
     cy = r[0, 1] * wx + r[1, 1] * wy + r[2, 1] * wz
     cz = r[0, 2] * wx + r[1, 2] * wy + r[2, 2] * wz
     reach = S[a].reach + margin
-    first, node, end = S[b].first[2], 0, S[b].count[2]
+    first, node, end, before = S[b].first[2], 0, S[b].count[2], K[CONTACTS]
     while node < end:
         N = G[first + node]
         dx = max(N[0] - cx, cx - N[3], 0.0)
@@ -370,6 +371,81 @@ def shape_mesh(C, S, K, G, a, b, margin):
                 C[c].shapes[1] = b
                 C[c].feature += 512 * int(N[7])
         node += 1
+    _thin_out(C, K, before)
+
+
+@inlined
+def _thin_out(C, K, first):
+    """Of the contacts from ``first`` on, keep up to four of those that push the same way: the deepest and those that spread farthest."""
+    end = K[CONTACTS]
+    if end - first < 3:
+        return
+    for i in range(first, end):
+        # 0: not yet looked at, 1: in this group, 2: kept
+        C[i].turns = 0
+    while True:
+        seed = -1
+        for i in range(first, end):
+            if C[i].turns == 0 and (seed < 0 or C[i].gap < C[seed].gap):
+                seed = i
+        if seed < 0:
+            break
+        n, p = C[seed].normal, C[seed].point
+        far, most = -1, -1.0
+        for i in range(first, end):
+            m = C[i].normal
+            if C[i].turns == 0 and n[0] * m[0] + n[1] * m[1] + n[2] * m[2] > SAME_WAY:
+                C[i].turns = 1
+                d = (C[i].point[0] - p[0]) ** 2 + (C[i].point[1] - p[1]) ** 2 + (C[i].point[2] - p[2]) ** 2
+                if d > most:
+                    far, most = i, d
+        C[seed].turns = 2
+        if most > SAME_PLACE * SAME_PLACE:
+            C[far].turns = 2
+            ex, ey, ez = C[far].point[0] - p[0], C[far].point[1] - p[1], C[far].point[2] - p[2]
+            # on either side of the line between the two
+            left, right, low, high = -1, -1, -SAME_PLACE * math.sqrt(most), SAME_PLACE * math.sqrt(most)
+            for i in range(first, end):
+                if C[i].turns == 1:
+                    x, y, z = C[i].point[0] - p[0], C[i].point[1] - p[1], C[i].point[2] - p[2]
+                    d = n[0] * (ey * z - ez * y) + n[1] * (ez * x - ex * z) + n[2] * (ex * y - ey * x)
+                    if d > high:
+                        left, high = i, d
+                    if d < low:
+                        right, low = i, d
+            if left >= 0:
+                C[left].turns = 2
+            if right >= 0:
+                C[right].turns = 2
+            if left < 0 and right < 0:
+                # in a line: its other end
+                other, most = -1, SAME_PLACE * math.sqrt(most)
+                for i in range(first, end):
+                    if C[i].turns == 1:
+                        d = -(ex * (C[i].point[0] - p[0]) + ey * (C[i].point[1] - p[1]) + ez * (C[i].point[2] - p[2]))
+                        if d > most:
+                            other, most = i, d
+                if other >= 0:
+                    C[other].turns = 2
+        for i in range(first, end):
+            if C[i].turns == 1:
+                C[i].turns = 3
+    kept = first
+    for i in range(first, end):
+        if C[i].turns == 2:
+            if kept < i:
+                _move(C, i, kept)
+            kept += 1
+    K[CONTACTS] = kept
+
+
+@inlined
+def _move(C, i, k):
+    """Put what is found of contact i into row k."""
+    for a in range(3):
+        C[k].point[a], C[k].normal[a] = C[i].point[a], C[i].normal[a]
+    C[k].gap, C[k].feature = C[i].gap, C[i].feature
+    C[k].shapes[0], C[k].shapes[1] = C[i].shapes[0], C[i].shapes[1]
 
 
 @inlined
