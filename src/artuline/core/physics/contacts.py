@@ -88,7 +88,8 @@ def bend_contacts(B, C, K, h, first):
         e[0], e[1], e[2] = e[0] + dx, e[1] + dy, e[2] + dz
         most = max(most, dx * dx + dy * dy + dz * dz)
         if first:
-            _rub(C, i, _across(C[i].normal, ux + dx, uy + dy, uz + dz))
+            # of what rides on a turning body the likely velocity is no better than what it slid by before
+            _rub(C, i, min(_across(C[i].normal, ux + dx, uy + dy, uz + dz), C[i].slid))
     return math.sqrt(most)
 
 
@@ -127,6 +128,7 @@ def prepare_contacts(B, S, P, C, O, K, h):
             c.rb[k] = c.point[k] - B[b].x[k] if b >= 0 else 0.0
             c.impulse[k], c.applied[k], c.bend[k] = 0.0, 0.0, 0.0
         c.push, c.hold, c.flips, c.turns, c.old, c.swept = 0.0, 0.0, 0, 0, False, False
+        c.slid = math.inf
         c.friction = math.sqrt(S[sa].friction * S[sb].friction)
         inverse = _inverse_mass(B, a, c.ra, n) + _inverse_mass(B, b, c.rb, n)
         c.stiffness = HARD / inverse
@@ -155,6 +157,7 @@ def prepare_contacts(B, S, P, C, O, K, h):
             if m.feature == c.feature:
                 c.old, m.found = True, True
                 c.hold = m.hold
+                c.slid = m.slide
                 for k in range(3):
                     c.impulse[k] = m.force[k]
                 if m.state == PUSHING and before < c.target + 0.05:
@@ -393,6 +396,7 @@ def remember(P, C, O, K, h):
         m.feature, m.state, m.found = c.feature, c.state, False
         for k in range(3):
             m.force[k] = c.impulse[k] / h if c.swept else 0.0
+        m.slide = c.slide_now if c.state == PUSHING else math.inf
         m.hold = 0.5 * (c.hold + c.push) if c.state != INACTIVE else c.hold
         p = c.pair
         if i == 0 or C[i - 1].pair != p:

@@ -196,6 +196,7 @@ CONTACT = np.dtype(
         ("rubbing", _F),  # viscosity that stands for the friction
         ("slide", _F),  # speed of sliding, as friction was estimated for, and after the last solve
         ("slide_now", _F),
+        ("slid", _F),  # and in the substep before
         ("bend", _F, 3),  # what the curve of the bodies' motion adds to the relative velocity of the trial
         ("ra", _F, 3),  # arms
         ("rb", _F, 3),
@@ -217,7 +218,7 @@ CONTACT = np.dtype(
 )
 
 #: What is remembered of a contact from one substep to the next.
-MEMORY = np.dtype([("hold", _F), ("force", _F, 3), ("feature", _I), ("state", _I), ("found", _B)], align=True)
+MEMORY = np.dtype([("hold", _F), ("force", _F, 3), ("feature", _I), ("state", _I), ("found", _B), ("slide", _F)], align=True)
 
 #: Springs that pull a point of a body to a place in the world; body -1: none.
 TUG = np.dtype(
