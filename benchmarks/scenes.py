@@ -1,5 +1,7 @@
 """Worlds that the measurements and the tests share."""
 
+import functools
+
 import numpy as np
 
 from artuline.core.geometry import rotation
@@ -54,10 +56,15 @@ def stretch(world, links, length=0.1):
     return gaps / (links * length)
 
 
-def deckhand(height=2.0, tone=0.0, **changes):
-    """The deckhand let go in his rest pose above the ground."""
+@functools.cache
+def _deckhand():
     assets = AssetStore()
-    figure = set_up(read_figure(DATA / "deckhand.glb", assets).figure, assets)
+    return set_up(read_figure(DATA / "deckhand.glb", assets).figure, assets), assets
+
+
+def deckhand(height=2.0, **changes):
+    """The deckhand let go in his rest pose above the ground."""
+    figure, assets = _deckhand()
     world = build(Scene(figures=(figure.changed(**changes),)), assets).world
     world.bodies["x"][:, 1] += height
     world.bodies["free"] = True

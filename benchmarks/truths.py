@@ -9,7 +9,7 @@ from artuline.core.geometry import rotation
 from artuline.core.geometry.polyhedron import triangle_mesh
 from artuline.core.physics.world import BodySpec, JointSpec, World
 from artuline.core.scene.model import Shape
-from benchmarks.scenes import FRAME, X, rod
+from benchmarks.scenes import FRAME, X, deckhand, rod
 
 #: Frames in a second, and substeps in a frame.
 RATES = ((24, 10), (24, 2), (24, 5), (24, 20), (24, 40), (30, 10), (60, 10), (120, 10))
@@ -404,6 +404,32 @@ def hits():
     yield "row of dominoes, 5 10 20 40 substeps", f"{words} m/s", "steady within 10 %", spread < 0.1
 
 
+def random_rests(count, seconds=8.0, seed=0):
+    """Mean speeds, m/s, of deckhands some time after they fell from random heights, turned and spun at random."""
+    random = np.random.default_rng(seed)
+    speeds = []
+    for _ in range(count):
+        world, _, _ = deckhand(0.0)
+        b = world.bodies
+        q = rotation.normalize(random.normal(size=4))
+        middle = np.average(b["x"], axis=0, weights=b["mass"])
+        b["x"] = middle + rotation.rotate(q, b["x"] - middle) + np.array([0.0, random.uniform(0.5, 2.5), 0.0])
+        b["q"] = rotation.multiply(q, b["q"])
+        spin = random.normal(size=3)
+        b["v"] = random.normal(size=3) + np.cross(spin, b["x"] - b["x"].mean(axis=0))
+        b["w"] = spin
+        for _ in run(world, seconds):
+            pass
+        speeds.append(float(np.linalg.norm(b["v"], axis=1).mean()))
+    return np.array(speeds)
+
+
+def rests():
+    speeds = random_rests(240)
+    moving = float(np.mean(speeds > 1e-3))
+    yield "deckhand, 240 random starts: above 1 mm/s at 8 s", f"{100 * moving:.1f} %", "below 2 %", moving < 0.02
+
+
 MEASUREMENTS = {
     "letting go": letting_go,
     "meshes": meshes,
@@ -412,4 +438,5 @@ MEASUREMENTS = {
     "loads": loads,
     "releases": releases,
     "hits": hits,
+    "random rests": rests,
 }

@@ -57,7 +57,7 @@ def bend_contacts(B, C, K, h, first):
     """What the curve of the motion adds to the relative velocities: they are those between the poses at both ends.
 
     Measured by body b, whose motion is taken out: what rides on it does not slide, and what rolls on it rolls. ``first``: before
-    any solve, friction goes by it. Returns the largest change since the last time, m/s.
+    any solve, friction goes by it. Returns the largest change since the last time on what is keyed, m/s.
     """
     most = 0.0
     for i in range(K[CONTACTS]):
@@ -86,7 +86,8 @@ def bend_contacts(B, C, K, h, first):
         dy = k * (dy - x[1] + y[1] + cy) - uy
         dz = k * (dz - x[2] + y[2] + cz) - uz
         e[0], e[1], e[2] = e[0] + dx, e[1] + dy, e[2] + dz
-        most = max(most, dx * dx + dy * dy + dz * dz)
+        if not B[b].free:
+            most = max(most, dx * dx + dy * dy + dz * dz)
         if first:
             # of what rides on a turning body the likely velocity is no better than what it slid by before
             _rub(C, i, min(_across(C[i].normal, ux + dx, uy + dy, uz + dz), C[i].slid))
