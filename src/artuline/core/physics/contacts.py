@@ -10,7 +10,7 @@ then has Coulomb's law. Contacts of crowds, where the factors would fill up, are
 import math
 
 from artuline.core.physics.graph import add_own, add_point
-from artuline.core.physics.kernels import NO, YES, compiled, cross, inlined, log_quat, quat_mul, turn
+from artuline.core.physics.kernels import NO, YES, compiled, cross, inlined, log_quat, quat_mul, solve_symmetric, turn
 from artuline.core.physics.state import CONTACTS, INACTIVE, PUSHING, SWEPT
 
 HARD = 1e5  # stiffness of a contact row against the inverse mass at its point
@@ -19,6 +19,7 @@ PUSH = 0.15  # share of a penetration removed in a substep
 PUSH_SPEED = 3.0  # m/s at most
 PULL = 1e-11  # of the stiffness: a smaller pull is rounding
 MOST_FLIPS = 2  # times a contact may let go in a substep, so that none goes round in circles
+MOST_HITS = 400  # that are passed on in a substep
 MOST_TURNS = 3  # times its viscosity may be set anew
 STILL = 3e-3  # m/s: slower slides need not have the right friction before the next substep
 # of the hardest push: by how much a friction impulse may be wrong, of a slide and of a hit, before the matrix is made anew
@@ -100,19 +101,14 @@ def _inverse_mass(B, i, r, d):
     if i < 0 or not B[i].free:
         return 0.0
     tx, ty, tz = cross(r[0], r[1], r[2], d[0], d[1], d[2])
-    M = B[i].M
-    a, b, c, e, f, g = M[0, 0], M[0, 1], M[0, 2], M[1, 1], M[1, 2], M[2, 2]
-    k0, k1, k2 = e * g - f * f, c * f - b * g, b * f - c * e
-    s = 1.0 / (a * k0 + b * k1 + c * k2)
-    sx = s * (k0 * tx + k1 * ty + k2 * tz)
-    sy = s * (k1 * tx + (a * g - c * c) * ty + (b * c - a * f) * tz)
-    sz = s * (k2 * tx + (b * c - a * f) * ty + (a * e - b * b) * tz)
+    sx, sy, sz = solve_symmetric(B[i].M, tx, ty, tz)
     return 1.0 / B[i].mass + tx * sx + ty * sy + tz * sz
 
 
 @compiled
 def prepare_contacts(B, S, P, C, O, K, h):
     """Arms, wanted speeds and first states of all contacts. The trial velocities are what the substep's end is likely to be."""
+    bounced = False
     for i in range(K[CONTACTS]):
         P[C[i].pair].incoming[1] = 0.0
     for i in range(K[CONTACTS]):
@@ -143,6 +139,7 @@ def prepare_contacts(B, S, P, C, O, K, h):
         gap = c.gap
         c.target = -gap / h if gap > 0.0 else 0.0
         e = max(S[sa].restitution, S[sb].restitution)
+        c.bounce = e
         p = c.pair
         # an impact first comes up to the surface, then bounces with the speed it came with
         speed = max(-before, P[p].incoming[0])
@@ -152,6 +149,7 @@ def prepare_contacts(B, S, P, C, O, K, h):
             else:
                 # of the mean speed of a substep, half of what its free fall adds is missing on both sides
                 c.target = max(c.target, e * speed - 0.5 * (1.0 - e) * max(before - ahead, 0.0))
+                bounced = True
         c.state = PUSHING if likely < c.target else INACTIVE
         for o in range(P[p].olds):
             m = O[P[p].old + o]
@@ -169,9 +167,103 @@ def prepare_contacts(B, S, P, C, O, K, h):
             c.hold = max(c.target - likely, 0.0) / inverse
             c.old = True
         c.slide = slide
+    if bounced:
+        pass_hits(B, C, K, h)
     _pass_on(P, C, O, K)
     for i in range(K[CONTACTS]):
         _rub(C, i, C[i].slide)
+
+
+@inlined
+def _pair_end(C, K, i):
+    """One behind the last contact of the pair of contact i."""
+    p, end = C[i].pair, i
+    while end < K[CONTACTS] and C[end].pair == p:
+        end += 1
+    return end
+
+
+@inlined
+def _deepest(C, i, end):
+    """The contact with the least gap of those from i to before end."""
+    best = i
+    for k in range(i, end):
+        if C[k].gap < C[best].gap:
+            best = k
+    return best
+
+
+@inlined
+def _speed_apart(B, C, i):
+    """Speed at which the bodies of contact i part, with the velocities g."""
+    a, b, n, r = C[i].a, C[i].b, C[i].normal, C[i].ra
+    g = B[a].g
+    x, y, z = cross(g[3], g[4], g[5], r[0], r[1], r[2])
+    s = n[0] * (g[0] + x) + n[1] * (g[1] + y) + n[2] * (g[2] + z)
+    if b >= 0:
+        g, r = B[b].g, C[i].rb
+        x, y, z = cross(g[3], g[4], g[5], r[0], r[1], r[2])
+        s -= n[0] * (g[0] + x) + n[1] * (g[1] + y) + n[2] * (g[2] + z)
+    return s
+
+
+@inlined
+def _strike(B, i, n, r, p):
+    """Change the velocity g of body i by an impulse p along n at an arm."""
+    if i < 0 or not B[i].free:
+        return
+    g, M = B[i].g, B[i].M
+    tx, ty, tz = cross(r[0], r[1], r[2], n[0], n[1], n[2])
+    wx, wy, wz = solve_symmetric(M, p * tx, p * ty, p * tz)
+    for k in range(3):
+        g[k] += p * n[k] / B[i].mass
+    g[3], g[4], g[5] = g[3] + wx, g[4] + wy, g[5] + wz
+
+
+@compiled
+def pass_hits(B, C, K, h):
+    """Where what is hit stands against others, the hit goes through them: pair after pair in the order of closing speed.
+
+    Newton's law of impact at each, with the bodies by themselves (Ivanov 1995, On Multiple Impact; sequential impacts); the speeds at
+    which they part in the end are what the contacts are to leave with. Begins with the velocities from before the bodies came up to
+    each other. Hits that are not passed on stay as they are.
+    """
+    for i in range(B.shape[0]):
+        for k in range(3):
+            B[i].g[k] = B[i].was[k] if B[i].free else B[i].v[k]
+            B[i].g[3 + k] = B[i].was[3 + k] if B[i].free else B[i].w[k]
+    for i in range(K[CONTACTS]):
+        C[i].turns = 0
+    hits, again = 0, False
+    while hits < MOST_HITS:
+        best, most, i = -1, BOUNCE_SPEED, 0
+        while i < K[CONTACTS]:
+            end = _pair_end(C, K, i)
+            k = _deepest(C, i, end)
+            if C[k].bounce > 0.0:
+                closing = -_speed_apart(B, C, k)
+                if closing > most and C[k].gap < h * closing:
+                    best, most = k, closing
+            i = end
+        if best < 0:
+            break
+        c = C[best]
+        hits += 1
+        again = again or c.turns > 0 or c.target <= 0.0
+        c.turns += 1
+        p = (1.0 + c.bounce) * most * c.stiffness / HARD
+        _strike(B, c.a, c.normal, c.ra, p)
+        _strike(B, c.b, c.normal, c.rb, -p)
+    i = 0
+    while i < K[CONTACTS]:
+        end = _pair_end(C, K, i)
+        struck = C[_deepest(C, i, end)].turns > 0
+        parting = max(_speed_apart(B, C, _deepest(C, i, end)), 0.0)
+        for k in range(i, end):
+            C[k].turns = 0
+            if again and struck:
+                C[k].target, C[k].state = parting, PUSHING
+        i = end
 
 
 @inlined

@@ -65,6 +65,20 @@ def turn(qx, qy, qz, qw, vx, vy, vz):
 
 
 @inlined
+def solve_symmetric(M, x, y, z):
+    """Solve M u = (x, y, z) for a symmetric 3 x 3 matrix."""
+    a, b, c, e, f, g = M[0, 0], M[0, 1], M[0, 2], M[1, 1], M[1, 2], M[2, 2]
+    k0, k1, k2 = e * g - f * f, c * f - b * g, b * f - c * e
+    s = 1.0 / (a * k0 + b * k1 + c * k2)
+    k = b * c - a * f
+    return (
+        s * (k0 * x + k1 * y + k2 * z),
+        s * (k1 * x + (a * g - c * c) * y + k * z),
+        s * (k2 * x + k * y + (a * e - b * b) * z),
+    )
+
+
+@inlined
 def quat_mul(ax, ay, az, aw, bx, by, bz, bw):
     """Hamilton product."""
     return (

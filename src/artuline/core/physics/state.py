@@ -60,7 +60,8 @@ BODY = np.dtype(
         ("M", _F, (3, 3)),  # world inertia
         ("D", _F, (6, 6)),  # block of the direct solve, then its factor
         ("f", _F, 6),  # right side, then change of velocity
-        ("g", _F, 6),  # scratch of a swept contact
+        ("g", _F, 6),  # velocities while hits are passed on
+        ("was", _F, 6),  # velocities at the start of the substep before
         ("penetration", _F),  # worst since the last reset, metres
         ("contact", _F),  # sum of normal impulses, N s
         ("listed", _F, 3),  # velocity when the list of near pairs was made
@@ -190,6 +191,7 @@ CONTACT = np.dtype(
         ("gap", _F),
         ("target", _F),  # wanted normal speed, at least
         ("friction", _F),
+        ("bounce", _F),  # share of its speed that a hit gives back
         ("stiffness", _F),
         ("push", _F),  # normal impulse
         ("hold", _F),  # the one that friction goes by, which follows with some delay

@@ -248,6 +248,7 @@ def accept(B, J, P, N, C, O, K, h, last):
         for a in range(3):
             B[i].pull[a] = (B[i].tv[a] - B[i].fv[a]) / h
             B[i].pull[3 + a] = (B[i].tw[a] - B[i].fw[a]) / h
+            B[i].was[a], B[i].was[3 + a] = B[i].v[a], B[i].w[a]
             B[i].x[a] = B[i].x1[a]
             B[i].v[a] = B[i].tv[a]
             B[i].w[a] = B[i].w1[a] * k
