@@ -14,6 +14,7 @@ from artuline.core.physics.kernels import NO, YES, compiled, cross, inlined, log
 from artuline.core.physics.state import CONTACTS, INACTIVE, PUSHING, SWEPT
 
 HARD = 1e5  # stiffness of a contact row against the inverse mass at its point
+GIVES = 3e-5  # m/s that a contact row gives way by at most
 SLOP = 1e-4  # metres of penetration left alone
 PUSH = 0.15  # share of a penetration removed in a substep
 PUSH_SPEED = 3.0  # m/s at most
@@ -128,7 +129,7 @@ def prepare_contacts(B, S, P, C, O, K, h):
         c.slid = math.inf
         c.friction = math.sqrt(S[sa].friction * S[sb].friction)
         inverse = _inverse_mass(B, a, c.ra, n) + _inverse_mass(B, b, c.rb, n)
-        c.stiffness = HARD / inverse
+        c.mass = 1.0 / inverse
         ux, uy, uz = relative_speed(B, C, i, NO)
         before = n[0] * ux + n[1] * uy + n[2] * uz
         ux, uy, uz = _free_relative_speed(B, C, i)
@@ -171,6 +172,8 @@ def prepare_contacts(B, S, P, C, O, K, h):
         pass_hits(B, C, K, h)
     _pass_on(P, C, O, K)
     for i in range(K[CONTACTS]):
+        # under a load far above the bodies' own weight it must not give way either
+        C[i].stiffness = max(HARD * C[i].mass, C[i].hold / GIVES)
         _rub(C, i, C[i].slide)
 
 
@@ -251,7 +254,7 @@ def pass_hits(B, C, K, h):
         hits += 1
         again = again or c.turns > 0 or c.target <= 0.0
         c.turns += 1
-        p = (1.0 + c.bounce) * most * c.stiffness / HARD
+        p = (1.0 + c.bounce) * most * c.mass
         _strike(B, c.a, c.normal, c.ra, p)
         _strike(B, c.b, c.normal, c.rb, -p)
     i = 0
@@ -387,7 +390,7 @@ def update_contacts(B, C, K, catch, release, linear):
         if c.state == INACTIVE:
             if catch and push > 1e-6 * k:
                 c.state = PUSHING
-                c.hold = max(c.hold, min(push / HARD, heavy))
+                c.hold = max(c.hold, min(push * c.mass / k, heavy))
                 _rub(C, i, slide)
                 changed = True
             continue
@@ -422,7 +425,7 @@ def update_contacts(B, C, K, catch, release, linear):
         if r >= k:
             # what held gives way: it will slide about as fast as the rest of the push makes the bare bodies
             if catch and c.turns < MOST_TURNS and k * slide > 1.3 * most + 0.02 * heavy:
-                _rub(C, i, slide + (k * slide - most) * HARD / k)
+                _rub(C, i, slide + (k * slide - most) / c.mass)
                 c.turns += 1
                 changed = changed or c.rubbing < 0.9 * k
         elif slide > STILL:

@@ -192,6 +192,7 @@ CONTACT = np.dtype(
         ("target", _F),  # wanted normal speed, at least
         ("friction", _F),
         ("bounce", _F),  # share of its speed that a hit gives back
+        ("mass", _F),  # that the bodies have together for a push at the point
         ("stiffness", _F),
         ("push", _F),  # normal impulse
         ("hold", _F),  # the one that friction goes by, which follows with some delay

@@ -44,6 +44,8 @@ __all__ = ["BodySpec", "JointSpec", "World", "shape_mass"]
 
 KINDS = {"sphere": SPHERE, "capsule": CAPSULE, "box": BOX, "hull": HULL, "mesh": MESH}
 MOST_CONTACTS = 8192
+MOST_LOAD = 1.5e3  # times its own mass that a body may carry
+MOST_RATIO = 1e4  # of the mass that rows are scaled by to that of the lighter body
 
 
 class World:
@@ -91,6 +93,7 @@ class World:
         made["goal_q0"] = made["goal_q1"] = q
         made["goal_ratio"] = 1.0
         self.order = _tree_order(joints, n)
+        self.raised = self._raise_masses([joints[k] for k in self.order])
         self.joints = self._joints([joints[k] for k in self.order])
         self.elimination = np.arange(n)
         self.blocks = np.zeros(n * MOST_NEIGHBOURS, BLOCK)
@@ -123,6 +126,22 @@ class World:
             if j.parent == j.child:
                 raise ArtulineError(f"a joint joins body {j.child} to itself")
 
+    def _raise_masses(self, joints: list[JointSpec]) -> Array:
+        """Give bodies that carry far more than they weigh as much mass as the steps can follow, and say by how much (n,).
+
+        A light link under a heavy load swings to and fro as a plucked string does, faster than any substep; the motion is the
+        load's, which the links' masses do not change.
+        """
+        b = self.bodies
+        below = np.zeros(len(b))
+        for j in reversed(joints):
+            if j.kind in TREE_KINDS and j.parent >= 0:
+                below[j.parent] += below[j.child] + b["mass"][j.child]
+        raised = np.maximum(below / MOST_LOAD / b["mass"], 1.0)
+        b["mass"] *= raised
+        b["inertia"] *= raised[:, None]
+        return raised
+
     def _joints(self, joints: list[JointSpec]) -> np.ndarray:
         made = np.zeros(len(joints), JOINT)
         b = self.bodies
@@ -153,7 +172,8 @@ class World:
             else:
                 row["frame_p"] = facing if j.frame_p is None else j.frame_p
                 row["anchor_p"] = place if j.anchor_p is None else j.anchor_p
-            mass = total[group[j.child]]
+            # of all that hangs together, as far as the lighter body's numbers bear it
+            mass = min(total[group[j.child]], MOST_RATIO * min(float(b["mass"][i]) for i in ends))
             lever = max(float(b["inertia"][i].max() / b["mass"][i]) for i in ends)
             row["scale"] = mass, mass * lever
             # rows of a point never turn
