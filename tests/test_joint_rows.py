@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 
 from artuline.core.geometry import rotation
 from artuline.core.physics import joints
-from artuline.core.physics.kernels import angle_of, decay, poles, short_sincos
+from artuline.core.physics.kernels import angle_of, damper, decay, poles, short_sincos
 from artuline.core.physics.state import CONE, SWING_Y, SWING_Z, TWIST
 from artuline.core.physics.world import BodySpec, JointSpec, World
 from artuline.core.scene.model import Shape
@@ -93,15 +93,30 @@ def test_the_angle_of_a_sine_and_a_cosine_is_exact_to_rounding(s, c):
 
 
 @settings(max_examples=50)
-@given(st.floats(0.3, 10.0), st.floats(0.05, 2.5), st.lists(st.sampled_from([1.0, 0.5, 0.25]), min_size=4, max_size=40))
-def test_a_spring_row_is_exact_whatever_the_steps(frequency, ratio, parts):
+@given(
+    st.floats(0.3, 10.0), st.floats(0.05, 2.5), st.floats(-500.0, 500.0),
+    st.lists(st.sampled_from([1.0, 0.5, 0.25]), min_size=4, max_size=40),
+)  # fmt: skip
+def test_a_spring_row_is_exact_whatever_the_steps_and_the_load(frequency, ratio, load, parts):
     o, x, v, t, last = 2 * np.pi * frequency, 1.0, 0.0, 0.0, 0.0
+    rest = load / o**2
     for part in parts:
         h = part / 240.0
-        s, b = poles(frequency, ratio, h, last)
-        v = (v - s * b * x) / (1.0 + s)
+        s, p, e = poles(frequency, ratio, h, last)
+        v = (v + 0.5 * (h + last) * load - p * x - e * v) / (1.0 + s)
         x, t, last = x + h * v, t + h, h
-        assert x == pytest.approx(oscillator(o, ratio, t), abs=1e-5)
+        assert x == pytest.approx(rest + (1.0 - rest) * oscillator(o, ratio, t), abs=1e-5 * max(1.0, abs(rest)))
+
+
+@given(st.floats(0.0, 50.0), st.floats(-100.0, 100.0), st.floats(1e-4, 0.1))
+def test_a_damped_row_falls_off_exactly_and_comes_to_its_terminal_speed(damping, load, h):
+    v = start = 3.0
+    for n in range(1, 20):
+        s, e = damper(damping, h)
+        v = (v + h * load - e * v) / (1.0 + s)
+        fall = np.exp(-damping * n * h)
+        wanted = start * fall + (load * (1.0 - fall) / damping if damping > 1e-6 else load * n * h)
+        assert v == pytest.approx(wanted, rel=1e-6, abs=1e-4)
 
 
 @pytest.mark.parametrize(

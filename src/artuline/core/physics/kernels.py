@@ -181,7 +181,7 @@ def _response(o, ratio, t):
     return decay * (c + ratio * o * s), decay * s
 
 
-@inlined
+@compiled
 def poles(frequency, ratio, h, last):
     """Strengths of a spring row that follows the damped oscillator exactly, at any step, under any constant force.
 
@@ -209,7 +209,7 @@ def poles(frequency, ratio, h, last):
     return 1.0 / gamma - 1.0, p, 1.0 - alpha / gamma
 
 
-@inlined
+@compiled
 def damper(damping, k):
     """Strengths s and e of a row that damps by ``damping`` 1/s over k seconds, exact for one body under any constant force."""
     x = damping * k

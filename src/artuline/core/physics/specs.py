@@ -108,6 +108,54 @@ class JointSpec:
         return self.axes
 
 
+def check_surface(what: str, friction: float, restitution: float) -> None:
+    """Raises ArtulineError unless a surface can rub and give back."""
+    if not 0.0 <= friction < np.inf:
+        raise ArtulineError(f"{what} has the friction {friction}", remedy="Give it zero or more.")
+    if not 0.0 <= restitution <= 1.0:
+        raise ArtulineError(f"{what} has the restitution {restitution}", remedy="Give it 0 to 1.")
+
+
+def _is_turn(q: Array) -> bool:
+    """Whether four numbers are a unit quaternion."""
+    return np.shape(q) == (4,) and abs(float(np.linalg.norm(q)) - 1.0) < 1e-3  # false for what is no number
+
+
+def check_bodies(bodies: list[BodySpec]) -> None:
+    """Raises ArtulineError for a body whose numbers no motion can come from."""
+    for i, b in enumerate(bodies):
+        values = np.concatenate([b.position, b.rotation, b.velocity, b.spin])
+        if not np.isfinite(values).all():
+            raise ArtulineError(f"body {i} has a pose or velocity that is not a number")
+        if not _is_turn(b.rotation):
+            raise ArtulineError(f"body {i} has the rotation {np.asarray(b.rotation).tolist()}", remedy="Give a unit quaternion.")
+        check_surface(f"body {i}", b.friction, b.restitution)
+        for name, pair in (("drag", b.drag), ("area", b.area or ())):
+            if not all(0.0 <= v < np.inf for v in pair):
+                raise ArtulineError(f"body {i} has the {name} {tuple(pair)}", remedy="Give zero or more.")
+
+
+def check_joints(joints: list[JointSpec], count: int) -> None:
+    """Raises ArtulineError for a joint that joins nothing among ``count`` bodies, or whose numbers are none."""
+    for j in joints:
+        for end in (j.parent, j.child):
+            if not -1 <= end < count or j.child < 0:
+                raise ArtulineError(f"a joint refers to body {end}, which does not exist")
+        if j.parent == j.child:
+            raise ArtulineError(f"a joint joins body {j.child} to itself")
+        for name in ("anchor", "anchor_p"):
+            value = getattr(j, name)
+            if value is not None and not np.isfinite(value).all():
+                raise ArtulineError(f"the joint of body {j.child} has an anchor that is not a number")
+        for name in ("frame_c", "frame_p", "target"):
+            value = getattr(j, name)
+            if value is not None and not _is_turn(value):
+                words = name.replace("_c", "").replace("_p", "")
+                raise ArtulineError(f"the joint of body {j.child} has the {words} {np.asarray(value).tolist()}", remedy="Give a unit quaternion.")
+        if not 0.0 <= j.bounce <= 1.0:
+            raise ArtulineError(f"the joint of body {j.child} has the bounce {j.bounce}", remedy="Give it 0 to 1.")
+
+
 def fill_joint(row: np.void, j: JointSpec) -> None:
     """Write kind, ranges and strengths of a joint into its record. Raises ArtulineError for what cannot be."""
     row["kind"], row["parent"], row["child"] = JOINT_KINDS[j.kind], j.parent, j.child
@@ -208,6 +256,8 @@ def body_mass(b: BodySpec, i: int) -> tuple[float, Array, Array, Array]:
         np.array([f[1] for f in frames]),
         masses[:, None] * np.array([p[1] for p in parts]),
     )
+    if not np.isfinite(tensor).all():
+        raise ArtulineError(f"body {i} is too large or too heavy for numbers", remedy="Make it smaller or lighter.")
     moments, axes = np.linalg.eigh(tensor)
     if np.linalg.det(axes) < 0:
         axes[:, 0] *= -1.0

@@ -55,7 +55,7 @@ CROWD_PASSES = 5  # with swept contacts, which are not exact in any case
 CROWD_CATCH = 1  # passes in which their other contacts may change
 RELEASE = 7  # passes in which contacts and limits may still let go
 CATCH = 9  # passes in which they may still begin to push
-SLOWER = 0.9  # share of its speed that is left to what does not close as deep as halving goes
+SLOWER = 0.5  # share of its speed that is left to what does not close as deep as halving goes
 DEEPEST = 6  # halvings
 
 
@@ -393,7 +393,7 @@ def frame(
             for k in range(4):
                 B[i].goal_q0[k], B[i].goal_q1[k] = keyed_q[s, i, k], keyed_q[s + 1, i, k]
             if not B[i].free or B[i].keyed > 0:
-                _follow_keys(B, i, keyed_x[s], keyed_q[s], keyed_x[s + 1], keyed_q[s + 1], h)
+                _follow_keys(B, i, keyed_x, keyed_q, s, h)
         for j in range(m):
             J[j].frequency = drive[s, j]
             if follow[j]:
@@ -416,32 +416,44 @@ def frame(
 
 
 @inlined
-def _follow_keys(B, i, x0, q0, x1, q1, h):
-    """Put body i on its keys, with their mean velocity; or let it go, with their velocity at this moment.
-
-    That is the slope of the curve through the poses at two substeps before and one after it, so that what follows curved keys leaves
-    along their tangent.
-    """
-    b = B[i]
+def _chord(x0, q0, x1, q1, i, h):
+    """Mean velocity and spin that take body i from one keyed pose to the next."""
     ex, ey, ez, ew = quat_mul(q1[i, 0], q1[i, 1], q1[i, 2], q1[i, 3], -q0[i, 0], -q0[i, 1], -q0[i, 2], q0[i, 3])
     r0, r1, r2 = log_quat(ex, ey, ez, ew)
-    r0, r1, r2 = r0 / h, r1 / h, r2 / h
+    k = 1.0 / h
+    return (
+        k * (x1[i, 0] - x0[i, 0]), k * (x1[i, 1] - x0[i, 1]), k * (x1[i, 2] - x0[i, 2]), k * r0, k * r1, k * r2
+    )  # fmt: skip
+
+
+@inlined
+def _follow_keys(B, i, keyed_x, keyed_q, s, h):
+    """Put body i on its keys, with their mean velocity; or let it go, with their velocity at this moment.
+
+    That is the slope of the curve through the poses at two substeps before and two after it (central differences of fourth order; of third
+    with one after it), so that what follows curved keys leaves along their tangent, and between two straight lines with the mean of both.
+    """
+    b = B[i]
+    x0, q0, x1, q1 = keyed_x[s], keyed_q[s], keyed_x[s + 1], keyed_q[s + 1]
+    new = _chord(x0, q0, x1, q1, i, h)
     b.last = 0.0
     if b.free:
-        m = b.chord
-        old, now, new = (-1 / 6, 5 / 6, 1 / 3) if b.keyed > 1 else (0.0, 0.5, 0.5)
+        after = new
+        f, n, o, p = 0.0, 0.5, 0.5, 0.0
+        if b.keyed > 1 and s + 2 < keyed_x.shape[0]:
+            after = _chord(x1, q1, keyed_x[s + 2], keyed_q[s + 2], i, h)
+            f, n, o, p = -1 / 12, 7 / 12, 7 / 12, -1 / 12
+        elif b.keyed > 1:
+            n, o, p = 1 / 3, 5 / 6, -1 / 6
         for k in range(3):
-            r = r0 if k == 0 else (r1 if k == 1 else r2)
-            b.v[k] = old * m[k] + now * b.v[k] + new * (x1[i, k] - x0[i, k]) / h
-            b.w[k] = old * m[3 + k] + now * b.w[k] + new * r
+            b.v[k] = f * after[k] + n * new[k] + o * b.v[k] + p * b.chord[k]
+            b.w[k] = f * after[3 + k] + n * new[3 + k] + o * b.w[k] + p * b.chord[3 + k]
         b.keyed = 0
         return
     b.keyed = min(b.keyed + 1, 2)
     for k in range(3):
         b.chord[k], b.chord[3 + k] = b.v[k], b.w[k]
-        b.x[k] = x0[i, k]
-        b.v[k] = (x1[i, k] - x0[i, k]) / h
-    b.w[0], b.w[1], b.w[2] = r0, r1, r2
+        b.x[k], b.v[k], b.w[k] = x0[i, k], new[k], new[3 + k]
     for k in range(4):
         b.q[k] = q0[i, k]
 

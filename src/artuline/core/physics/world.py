@@ -15,7 +15,18 @@ from artuline.core.geometry.rotation import IDENTITY, Array
 from artuline.core.physics.collide import find_contacts, find_near
 from artuline.core.physics.joints import HARD
 from artuline.core.physics.solids import fill_solids, most_contacts
-from artuline.core.physics.specs import TREE_KINDS, BodySpec, JointSpec, body_mass, fill_joint, shape_mass, wind_area
+from artuline.core.physics.specs import (
+    TREE_KINDS,
+    BodySpec,
+    JointSpec,
+    body_mass,
+    check_bodies,
+    check_joints,
+    check_surface,
+    fill_joint,
+    shape_mass,
+    wind_area,
+)
 from artuline.core.physics.state import (
     BLOCK,
     BODY,
@@ -70,7 +81,15 @@ class World:
         joints = list(joints)
         n = len(bodies)
         self.gravity, self.wind = np.array(gravity, float), np.array(wind, float)
-        self._check(bodies, joints)
+        check_bodies(bodies)
+        check_joints(joints, len(bodies))
+        for name, value in (("gravity", self.gravity), ("wind", self.wind)):
+            if value.shape != (3,) or not np.isfinite(value).all():
+                raise ArtulineError(f"the {name} is {value.tolist()}", remedy="Give three numbers.")
+        if plane is not None and not np.isfinite(plane[0]):
+            raise ArtulineError(f"the ground lies at {plane[0]}", remedy="Give its height in metres.")
+        if plane is not None:
+            check_surface("the ground", plane[1], plane[2])
         self.local_p = np.zeros((n, 3))
         self.local_q = np.tile(IDENTITY, (n, 1))
         masses, inertias = np.ones(n), np.ones((n, 3))
@@ -112,19 +131,6 @@ class World:
         self.counters = np.zeros(COUNTERS, np.int64)
         self.scratch = np.zeros((4, 3, 3))
         self.room: dict[int, list[np.ndarray]] = {}  # for the inputs of ``step``, by the number of substeps
-
-    @staticmethod
-    def _check(bodies: list[BodySpec], joints: list[JointSpec]) -> None:
-        for i, b in enumerate(bodies):
-            values = np.concatenate([b.position, b.rotation, b.velocity, b.spin])
-            if not np.isfinite(values).all():
-                raise ArtulineError(f"body {i} has a pose or velocity that is not a number")
-        for j in joints:
-            for end in (j.parent, j.child):
-                if not -1 <= end < len(bodies) or j.child < 0:
-                    raise ArtulineError(f"a joint refers to body {end}, which does not exist")
-            if j.parent == j.child:
-                raise ArtulineError(f"a joint joins body {j.child} to itself")
 
     def _raise_masses(self, joints: list[JointSpec]) -> Array:
         """Give bodies that carry far more than they weigh as much mass as the steps can follow, and say by how much (n,).
@@ -257,7 +263,9 @@ class World:
     # time
 
     def step(self, dt: float, substeps: int = 1) -> None:
-        """Advance by dt seconds; bodies that are not free keep their velocity."""
+        """Advance by dt seconds; bodies that are not free keep their velocity. Raises ArtulineError for a time that is none."""
+        if substeps < 1 or substeps != int(substeps):
+            raise ArtulineError(f"a step of {substeps} substeps", remedy="Take one or more.")
         b = self.bodies
         if substeps not in self.room:
             n, m = len(b), len(self.joints)
@@ -297,6 +305,11 @@ class World:
         world drive in Hz; drive (k, m): joint drive in Hz, joints in ``self.order``; calm (k, n): damping
         against the keyed velocity, 1/s; gravity, wind (k, 3), the world's own if None.
         """
+        if not len(free):
+            raise ArtulineError("a step of 0 substeps", remedy="Take one or more.")
+        for name, value in (("keyed pose", x), ("keyed pose", q), ("world drive", goal), ("joint drive", drive)):
+            if not np.isfinite(value).all():
+                raise ArtulineError(f"a {name} is not a number")
         both = np.zeros((*goal.shape, 2))
         both[..., 0] = goal
         if calm is not None:
@@ -313,6 +326,10 @@ class World:
         self, dt: float, x: Array, q: Array, gravity: Array, wind: Array, free: np.ndarray, goal: Array, drive: Array,
         follow: np.ndarray,
     ) -> None:  # fmt: skip
+        if not 0.0 < dt < np.inf:
+            raise ArtulineError(f"a step of {dt} seconds", remedy="Take a time above zero.")
+        if not (np.isfinite(gravity).all() and np.isfinite(wind).all()):
+            raise ArtulineError("gravity or wind is not a number")
         frame(
             self.bodies, self.blocks, self.joints, self.lanes, self.shapes, self.pairs, self.near, self.row, self.table,
             self.contacts, self.memory, self.tugs, self.counters, self.hulls, self.scratch, self.coupled, self.elimination,
