@@ -59,7 +59,7 @@ def test_a_ragdoll_at_rest_needs_one_factorisation_a_substep(turn):
     b, q, middle = world.bodies, rotation.from_rotation_vector(np.array(turn)), np.array([0.0, 2.0, 0.0])
     b["x"] = middle + rotation.rotate(q, b["x"] - middle)
     b["q"] = rotation.multiply(q, b["q"])
-    for _ in range(96):
+    for _ in range(192):
         world.step(FRAME, 10)
     before = world.counters.copy()
     for _ in range(24):

@@ -27,6 +27,7 @@ from artuline.core.scene.model import (
 )
 
 TONE_FREQUENCY = 12.0  # Hz at tone 1
+STEADY_FREQUENCY = 32.0  # Hz at steadiness 1, of all that is carried: what hangs on a hand turns it, too
 RETURN_FREQUENCY = 10.0  # Hz of the pull towards the keys just above handover 0
 CALM_RATE = 30.0  # 1/s at calm 1
 LIMP_DAMPING = 2.5  # 1/s in every joint: a limp limb is not a frictionless chain
@@ -42,7 +43,12 @@ def steady_frequency(steadiness: Array, mass: Array, carried: Array) -> Array:
 
     ``mass`` (n,) of the bodies, ``carried`` (n,) of all that each hangs together with: a drive is tuned for its body's own mass.
     """
-    return TONE_FREQUENCY * np.asarray(steadiness, float) ** 1.5 * np.sqrt(carried / mass)
+    return STEADY_FREQUENCY * np.asarray(steadiness, float) ** 1.5 * np.sqrt(carried / mass)
+
+
+def steady_damping(frequency: Array, mass: Array, carried: Array) -> Array:
+    """Damping in 1/s beside the drives of ``steady_frequency``, which alone are critical for the bodies' own mass: for what they carry."""
+    return 4.0 * np.pi * frequency * (np.sqrt(carried / mass) - 1.0)
 
 
 def calm_rate(calm: Array) -> Array:

@@ -17,6 +17,7 @@ from artuline.core.run.build import (
     calm_rate,
     require_bodies,
     return_frequency,
+    steady_damping,
     steady_frequency,
     tone_frequency,
 )
@@ -226,8 +227,9 @@ class _Chunk:
         self.free = self.handover > 0.0
         steadiness, calm = built.firmness(middle)
         mass, carried = built.world.bodies["mass"], built.carried()
-        self.goal = np.maximum(return_frequency(self.handover), steady_frequency(steadiness, mass, carried))
-        self.calm = calm_rate(calm)
+        steady = steady_frequency(steadiness, mass, carried)
+        self.goal = np.maximum(return_frequency(self.handover), steady)
+        self.calm = calm_rate(calm) + steady_damping(steady, mass, carried)
         own = np.array([j.tone for _, j in built.joints])
         child = built.world.joints["child"][: len(own)]
         self.drive = np.zeros((len(middle), len(built.world.joints)))
