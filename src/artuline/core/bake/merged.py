@@ -11,6 +11,9 @@ from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Figure, Layer, Scene
 
 
+PIECES = 3  # that a piece of a curve of rotations is divided into where a range cuts it
+
+
 def merged_clip(scene: Scene, assets: AssetStore, figure: Figure) -> Clip:
     """The figure's motion over the scene's range, starting at time 0.
 
@@ -78,26 +81,33 @@ def _part(channel: Channel, first: float, last: float) -> tuple[Array, Array]:
     """The keys of a cubic curve between two times (s): times (K,), values (K, 3, D). An end that is not on a key gets one with
     the curve's own value and slope there, so that the curve stays what it is; beyond the curve's own ends it is level.
     """
-    times, keys = channel.times, channel.values
-    spline = CubicHermiteSpline
-    ends = []
-    for t in (first, last):
-        if t <= times[0] or t >= times[-1] or len(times) == 1:
-            value, slope = (keys[0, 1] if t <= times[0] else keys[-1, 1]), np.zeros(keys.shape[2])
-        else:
-            i = int(np.searchsorted(times, t, side="right")) - 1
-            piece = spline(times[i : i + 2], keys[i : i + 2, 1], [keys[i, 2], keys[i + 1, 0]])
-            value, slope = piece(t), piece(t, 1)
-        if channel.path == "rotation":
-            # the curve runs beside the unit sphere: what is shown is its direction
-            length = float(np.linalg.norm(value))
-            value = value / length
-            slope = slope / length - value * float(value @ slope) / length
-        ends.append(np.stack([slope, value, slope]))
     tiny = 1e-6
-    inside = (times > first + tiny) & (times < last - tiny)
-    for k, t in enumerate((first, last)):
-        on = np.flatnonzero(np.abs(times - t) <= tiny)
-        if len(on):
-            ends[k] = keys[on[0]].copy()
-    return np.concatenate([[first], times[inside], [last]]), np.concatenate([ends[:1], keys[inside], ends[1:]])
+    times = channel.times
+    inside = times[(times > first + tiny) & (times < last - tiny)]
+    at = np.concatenate([[first], inside, [last]])
+    if channel.path == "rotation":
+        # a piece that is cut is not as long as its unit key would make it: some more keep it on its way
+        cut = [not np.any(np.abs(times - t) <= tiny) for t in (first, last)]
+        more = [np.linspace(at[0], at[1], PIECES + 1)[1:-1]] * cut[0] + [np.linspace(at[-2], at[-1], PIECES + 1)[1:-1]] * cut[1]
+        at = np.unique(np.concatenate([at, *more]))
+    return at, np.array([_key(channel, t, tiny) for t in at])
+
+
+def _key(channel: Channel, t: float, tiny: float) -> Array:
+    """The key (3, D) of a cubic curve at a time, its own if it has one there."""
+    times, keys = channel.times, channel.values
+    on = np.flatnonzero(np.abs(times - t) <= tiny)
+    if len(on):
+        return np.array(keys[on[0]])
+    if t <= times[0] or t >= times[-1] or len(times) == 1:
+        value, slope = (keys[0, 1] if t <= times[0] else keys[-1, 1]), np.zeros(keys.shape[2])
+    else:
+        i = int(np.searchsorted(times, t, side="right")) - 1
+        piece = CubicHermiteSpline(times[i : i + 2], keys[i : i + 2, 1], [keys[i, 2], keys[i + 1, 0]])
+        value, slope = piece(t), piece(t, 1)
+    if channel.path == "rotation":
+        # the curve runs beside the unit sphere: what is shown is its direction
+        length = float(np.linalg.norm(value))
+        value = value / length
+        slope = slope / length - value * float(value @ slope) / length
+    return np.stack([slope, value, slope])

@@ -36,7 +36,7 @@ from artuline.core.physics.kernels import NO, YES, compiled, exp_quat, folded, i
 from artuline.core.physics.motion import drift, fill_lanes, free_velocities, world_inertia
 from artuline.core.physics.state import ASKED, CONTACTS, DONE, FACTORED, HALTED, NEAR, PATTERN, SMOOTH, SOLVED, SWEPT
 
-MOST_SET_BACK = 0.02  # radians a body may be turned to set back what is too deep
+MOST_SET_BACK = 0.008  # radians a body may be turned to set back what is too deep
 MOST_TURN = 0.35  # radians a free body may turn in a substep
 MOST_TURN_CROWD = 0.9  # in a crowd
 CROWD_SETTLED = 1e-2  # m/s: largest correction of a swept contact that counts as none
