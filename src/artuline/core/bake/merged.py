@@ -10,7 +10,6 @@ from artuline.core.motion.keyed import keyed_pose, load_clip
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Figure, Layer, Scene
 
-
 PIECES = 3  # that a piece of a curve of rotations is divided into where a range cuts it
 
 
@@ -88,7 +87,9 @@ def _part(channel: Channel, first: float, last: float) -> tuple[Array, Array]:
     if channel.path == "rotation":
         # a piece that is cut is not as long as its unit key would make it: some more keep it on its way
         cut = [not np.any(np.abs(times - t) <= tiny) for t in (first, last)]
-        more = [np.linspace(at[0], at[1], PIECES + 1)[1:-1]] * cut[0] + [np.linspace(at[-2], at[-1], PIECES + 1)[1:-1]] * cut[1]
+        more = [np.linspace(at[0], at[1], PIECES + 1)[1:-1]] * cut[0] + [
+            np.linspace(at[-2], at[-1], PIECES + 1)[1:-1]
+        ] * cut[1]
         at = np.unique(np.concatenate([at, *more]))
     return at, np.array([_key(channel, t, tiny) for t in at])
 

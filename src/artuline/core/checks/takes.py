@@ -12,6 +12,10 @@ DEGREES = float(np.degrees(1.0))
 def check_take(scene: Scene, take: Take) -> list[Finding]:
     """The worst moments of a take: penetration, joints apart, limits passed."""
     found = []
+    if take.held:
+        count = len(take.held)
+        text = f"The solver stood still in {count} {'frame' if count == 1 else 'frames'}, first at frame {take.held[0]}: too much was asked of its joints."
+        found.append(Finding(2, text, None, None, take.held[0]))
     joints = [scene.body_of_joint(ref) for ref in take.joints]
     for values, names, bodies, unit, scale, least, words in (
         (take.penetration, take.bodies, take.bodies, "mm", 1000.0, 0.01, "is pressed {} into something"),

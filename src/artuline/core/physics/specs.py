@@ -15,6 +15,8 @@ from artuline.core.scene.model import Shape
 JOINT_KINDS = {
     "ball": BALL, "hinge": HINGE, "fixed": FIXED, "slide": SLIDE, "axes": AXES, "tie": TIE, "weld": WELD, "pin": PIN,
 }  # fmt: skip
+#: Times its own mass that a body may carry by its joints; with more it counts as heavier.
+MOST_LOAD = 1500.0
 TREE_KINDS = ("ball", "hinge", "fixed", "slide", "axes")
 
 #: None: free; (0, 0): locked; otherwise the range, metres or radians.
@@ -128,7 +130,9 @@ def check_bodies(bodies: list[BodySpec]) -> None:
         if not np.isfinite(values).all():
             raise ArtulineError(f"body {i} has a pose or velocity that is not a number")
         if not _is_turn(b.rotation):
-            raise ArtulineError(f"body {i} has the rotation {np.asarray(b.rotation).tolist()}", remedy="Give a unit quaternion.")
+            raise ArtulineError(
+                f"body {i} has the rotation {np.asarray(b.rotation).tolist()}", remedy="Give a unit quaternion."
+            )
         check_surface(f"body {i}", b.friction, b.restitution)
         for name, pair in (("drag", b.drag), ("area", b.area or ())):
             if not all(0.0 <= v < np.inf for v in pair):
@@ -151,7 +155,10 @@ def check_joints(joints: list[JointSpec], count: int) -> None:
             value = getattr(j, name)
             if value is not None and not _is_turn(value):
                 words = name.replace("_c", "").replace("_p", "")
-                raise ArtulineError(f"the joint of body {j.child} has the {words} {np.asarray(value).tolist()}", remedy="Give a unit quaternion.")
+                raise ArtulineError(
+                    f"the joint of body {j.child} has the {words} {np.asarray(value).tolist()}",
+                    remedy="Give a unit quaternion.",
+                )
         if not 0.0 <= j.bounce <= 1.0:
             raise ArtulineError(f"the joint of body {j.child} has the bounce {j.bounce}", remedy="Give it 0 to 1.")
 

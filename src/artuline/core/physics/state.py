@@ -221,7 +221,9 @@ CONTACT = np.dtype(
 )
 
 #: What is remembered of a contact from one substep to the next.
-MEMORY = np.dtype([("hold", _F), ("force", _F, 3), ("feature", _I), ("state", _I), ("found", _B), ("slide", _F)], align=True)
+MEMORY = np.dtype(
+    [("hold", _F), ("force", _F, 3), ("feature", _I), ("state", _I), ("found", _B), ("slide", _F)], align=True
+)
 
 #: Springs that pull a point of a body to a place in the world; body -1: none.
 TUG = np.dtype(

@@ -16,6 +16,7 @@ from artuline.core.physics.collide import find_contacts, find_near
 from artuline.core.physics.joints import HARD
 from artuline.core.physics.solids import fill_solids, most_contacts
 from artuline.core.physics.specs import (
+    MOST_LOAD,
     TREE_KINDS,
     BodySpec,
     JointSpec,
@@ -55,7 +56,6 @@ __all__ = ["BodySpec", "JointSpec", "World", "shape_mass"]
 
 KINDS = {"sphere": SPHERE, "capsule": CAPSULE, "box": BOX, "hull": HULL, "mesh": MESH}
 MOST_CONTACTS = 8192
-MOST_LOAD = 1.5e3  # times its own mass that a body may carry
 MOST_RATIO = 1e4  # of the mass that rows are scaled by to that of the lighter body
 
 

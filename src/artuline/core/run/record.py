@@ -11,6 +11,7 @@ from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.keyed import keyed_pose
 from artuline.core.motion.skeleton import Pose
+from artuline.core.physics.state import HALTED
 from artuline.core.run.build import (
     Built,
     build,
@@ -137,6 +138,8 @@ class _Record:
         }
         self.of_joints = {name: np.zeros((count, m)) for name in ("separation", "excess", "used")}
         self.kinetic = np.zeros((count, n))
+        self.held: list[int] = []
+        self._halted = 0
         self.handover, _ = built.lanes(frames.astype(float))
         self.returns: dict[int, list[Return]] = {}
         built.follow = self._follow
@@ -164,6 +167,10 @@ class _Record:
             for name, values in kept.items():
                 values[i] = rows[name]
         self.kinetic[i] = world.kinetic()
+        halted = int(world.counters[HALTED])
+        if halted > self._halted:
+            self._halted = halted
+            self.held.append(int(self.frames[i]))
         world.reset_report()
 
     def _keyed(self, figure: int, rows: slice, at_once: bool = False) -> Pose:
@@ -202,6 +209,7 @@ class _Record:
             bodies=self.built.body_refs,
             joints=self.built.joint_refs,
             substeps=(int(world.counters[1]), int(world.counters[2])),
+            held=tuple(f for f in self.held if f <= self.frames[count - 1]),
         )
 
 

@@ -22,7 +22,8 @@ class Take:
     normal impulse in N s; touch (F, n, 3) place of the hardest contact, where there is one; penetration (F, n) m; separation (F, m) m; excess (F, m) radians beyond a limit; used (F, m) share of the limits in use;
     kinetic (F, n) energy in J.
     poses: by figure id, the shown local pose (F, B). bodies, joints: which they are (links of the scene are joints too).
-    substeps: asked for and done, after halving.
+    substeps: asked for and done, after halving. held: the frames in which the solver stood still for a part of a substep, since
+    its joints could not be closed.
     """
 
     frames: np.ndarray
@@ -40,6 +41,7 @@ class Take:
     bodies: tuple[BodyRef, ...]
     joints: tuple[JointRef, ...]
     substeps: tuple[int, int]
+    held: tuple[int, ...] = ()
 
     def column(self, figure: str | None, body: str) -> int | None:
         """The place of a body among those of the take; None if it is not in it."""
@@ -60,6 +62,7 @@ class Take:
             "bodies": self.bodies,
             "joints": self.joints,
             "substeps": self.substeps,
+            "held": self.held,
         }
         arrays: dict[str, np.ndarray] = {"about": np.frombuffer(json.dumps(about).encode(), np.uint8)}
         for name in _PLAIN:
@@ -78,6 +81,7 @@ class Take:
             figures, bodies, joints = about["figures"], about["bodies"], about["joints"]
             asked, done = about["substeps"]
             good = all(isinstance(x, str) for x in figures) and isinstance(asked, int) and isinstance(done, int)
+            good = good and all(isinstance(x, int) for x in about.get("held", ()))
             for figure, name in (*bodies, *joints):
                 good = good and (figure is None or isinstance(figure, str)) and isinstance(name, str)
         except (ValueError, KeyError, TypeError, RecursionError) as error:
@@ -112,6 +116,7 @@ class Take:
                 bodies=tuple(BodyRef(*x) for x in about["bodies"]),
                 joints=tuple(JointRef(*x) for x in about["joints"]),
                 substeps=tuple(about["substeps"]),
+                held=tuple(about.get("held", ())),
             )
         except (KeyError, ValueError, TypeError) as error:
             raise ArtulineError("a take's data is damaged") from error
