@@ -11,7 +11,7 @@ import math
 
 from artuline.core.physics.graph import add_own, add_point
 from artuline.core.physics.kernels import NO, YES, compiled, cross, inlined, log_quat, quat_mul, solve_symmetric, turn
-from artuline.core.physics.state import CONTACTS, INACTIVE, PUSHING, SWEPT
+from artuline.core.physics.state import CAPSULE, CONTACTS, INACTIVE, PUSHING, SWEPT
 
 HARD = 1e5  # stiffness of a contact row against the inverse mass at its point
 GIVES = 3e-5  # m/s that a contact row gives way by at most
@@ -20,6 +20,11 @@ PUSH = 0.15  # share of a penetration removed in a substep
 PUSH_SPEED = 3.0  # m/s at most
 PULL = 1e-11  # of the stiffness: a smaller pull is rounding
 MOST_FLIPS = 2  # times a contact may let go in a substep, so that none goes round in circles
+OVER = 1 << 20  # mark of a contact that no hit goes through
+FAST_TURN = 0.02  # radians in a substep from which on the curve of a turn counts on the ground
+SLIGHT = 1e-3  # of the hardest push: smaller ones do not begin or cease in a damped step
+ENOUGH = 0.1  # share of what the slope promises with which the whole change is taken
+LEAST_STEP = 0.01  # share of a change of velocity that is taken at least
 MOST_HITS = 400  # that are passed on in a substep
 MOST_TURNS = 3  # times its viscosity may be set anew
 STILL = 3e-3  # m/s: slower slides need not have the right friction before the next substep
@@ -48,10 +53,31 @@ def relative_speed(B, C, i, trial):
         v, w = (B[b].tv, B[b].tw) if trial else (B[b].v, B[b].w)
         cx, cy, cz = cross(w[0], w[1], w[2], rb[0], rb[1], rb[2])
         ux, uy, uz = ux - v[0] - cx, uy - v[1] - cy, uz - v[2] - cz
-        if trial:
-            e = C[i].bend
-            ux, uy, uz = ux + e[0], uy + e[1], uz + e[2]
+    if trial:
+        e = C[i].bend
+        ux, uy, uz = ux + e[0], uy + e[1], uz + e[2]
     return ux, uy, uz
+
+
+@inlined
+def _bend_on_world(B, C, i, h, first):
+    """``bend_contacts`` on the ground: what a body that turns fast comes down by, or goes up. Returns the change squared, 0 at first."""
+    c, a = C[i], C[i].a
+    w, e, n = B[a].tw, C[i].bend, C[i].normal
+    old = n[0] * e[0] + n[1] * e[1] + n[2] * e[2]
+    new = 0.0
+    if (w[0] * w[0] + w[1] * w[1] + w[2] * w[2]) * h * h > FAST_TURN * FAST_TURN:
+        # of the point of the core over the contact, which what rolls keeps
+        k = c.radius + 0.5 * c.gap
+        rx, ry, rz = c.ra[0] + k * n[0], c.ra[1] + k * n[1], c.ra[2] + k * n[2]
+        q, p = B[a].q1, B[a].q
+        x, y, z, s = quat_mul(q[0], q[1], q[2], q[3], -p[0], -p[1], -p[2], p[3])
+        dx, dy, dz = turn(x, y, z, s, rx, ry, rz)
+        wx, wy, wz = cross(w[0], w[1], w[2], rx, ry, rz)
+        k = 1.0 / h
+        new = n[0] * (k * (dx - rx) - wx) + n[1] * (k * (dy - ry) - wy) + n[2] * (k * (dz - rz) - wz)
+    e[0], e[1], e[2] = new * n[0], new * n[1], new * n[2]
+    return 0.0 if first or c.state == INACTIVE else (new - old) ** 2
 
 
 @compiled
@@ -64,10 +90,11 @@ def bend_contacts(B, C, K, h, first):
     most = 0.0
     for i in range(K[CONTACTS]):
         b = C[i].b
+        e = C[i].bend
         if b < 0:
+            most = max(most, _bend_on_world(B, C, i, h, first))
             continue
         w = B[b].tw
-        e = C[i].bend
         if (w[0] * w[0] + w[1] * w[1] + w[2] * w[2]) * h * h < 1e-12:
             e[0], e[1], e[2] = 0.0, 0.0, 0.0
             continue
@@ -141,6 +168,8 @@ def prepare_contacts(B, S, P, C, O, K, h):
         c.target = -gap / h if gap > 0.0 else 0.0
         e = max(S[sa].restitution, S[sb].restitution)
         c.bounce = e
+        s = sa if S[sa].body == a else sb
+        c.radius = S[s].extent[0] if S[s].kind <= CAPSULE else 0.0
         p = c.pair
         # an impact first comes up to the surface, then bounces with the speed it came with
         speed = max(-before, P[p].incoming[0])
@@ -228,22 +257,40 @@ def pass_hits(B, C, K, h):
     """Where what is hit stands against others, the hit goes through them: pair after pair in the order of closing speed.
 
     Newton's law of impact at each, with the bodies by themselves (Ivanov 1995, On Multiple Impact; sequential impacts); the speeds at
-    which they part in the end are what the contacts are to leave with. Begins with the velocities from before the bodies came up to
-    each other. Hits that are not passed on stay as they are.
+    which they part in the end are what the contacts are to leave with, though none leaves faster than the fastest hit would let it.
+    Begins with the velocities from before the bodies came up to each other. Hits that are not passed on stay as they are.
     """
     for i in range(B.shape[0]):
         for k in range(3):
             B[i].g[k] = B[i].was[k] if B[i].free else B[i].v[k]
             B[i].g[3 + k] = B[i].was[3 + k] if B[i].free else B[i].w[k]
+    # those that closed before and do not bounce now have had their hit already
+    i, fastest = 0, 0.0
+    while i < K[CONTACTS]:
+        end = _pair_end(C, K, i)
+        k = _deepest(C, i, end)
+        closing = -_speed_apart(B, C, k)
+        for l in range(i, end):
+            C[l].turns = 0
+        if C[k].target > 0.0:
+            fastest = max(fastest, closing)
+        elif C[k].bounce == 0.0 or closing > BOUNCE_SPEED:
+            C[k].turns = OVER
+        i = end
     for i in range(K[CONTACTS]):
-        C[i].turns = 0
+        if C[i].turns == OVER and C[i].bounce > 0.0:
+            for e in range(2):
+                b = C[i].a if e == 0 else C[i].b
+                if b >= 0:
+                    for k in range(3):
+                        B[b].g[k], B[b].g[3 + k] = B[b].v[k], B[b].w[k]
     hits, again = 0, False
     while hits < MOST_HITS:
         best, most, i = -1, BOUNCE_SPEED, 0
         while i < K[CONTACTS]:
             end = _pair_end(C, K, i)
             k = _deepest(C, i, end)
-            if C[k].bounce > 0.0:
+            if C[k].turns != OVER:
                 closing = -_speed_apart(B, C, k)
                 if closing > most and C[k].gap < h * closing:
                     best, most = k, closing
@@ -260,8 +307,9 @@ def pass_hits(B, C, K, h):
     i = 0
     while i < K[CONTACTS]:
         end = _pair_end(C, K, i)
-        struck = C[_deepest(C, i, end)].turns > 0
-        parting = max(_speed_apart(B, C, _deepest(C, i, end)), 0.0)
+        d = _deepest(C, i, end)
+        struck = 0 < C[d].turns < OVER
+        parting = min(max(_speed_apart(B, C, d), 0.0), C[d].bounce * fastest)
         for k in range(i, end):
             C[k].turns = 0
             if again and struck:
@@ -370,14 +418,16 @@ def contact_forces(B, C, K, linear):
 
 
 @compiled
-def update_contacts(B, C, K, catch, release, linear):
+def update_contacts(B, C, K, catch, release, linear, damped):
     """Impulses after a solve, and new states. ``catch``: contacts may begin to push or change their viscosity,
-    ``release``: let go; ``linear``: what the solve took friction for. Returns whether the matrix changed, and the largest change of a friction impulse,
-    relative to the hardest push.
+    ``release``: let go; ``linear``: what the solve took friction for; ``damped``: they may do so as often as it takes. Returns whether the matrix changed, whether that was since some began
+    or ceased to push, and the largest change of a friction impulse, relative to the hardest push.
     """
     changed, unsettled, heavy = False, 0.0, 1e-12
     for i in range(K[CONTACTS]):
         heavy = max(heavy, C[i].push, C[i].hold)
+    # in a heap some always push or pull by next to nothing
+    slight = SLIGHT * heavy if damped else 0.0
     for i in range(K[CONTACTS]):
         c = C[i]
         if c.swept:
@@ -388,13 +438,13 @@ def update_contacts(B, C, K, catch, release, linear):
         push = k * (c.target - un)
         slide = _across(n, ux, uy, uz)
         if c.state == INACTIVE:
-            if catch and push > 1e-6 * k:
+            if (catch or damped) and push > max(1e-6 * k, slight):
                 c.state = PUSHING
                 c.hold = max(c.hold, min(push * c.mass / k, heavy))
                 _rub(C, i, slide)
                 changed = True
             continue
-        if push < -PULL * k and release and c.flips < MOST_FLIPS:
+        if push < -max(PULL * k, slight) and (damped or (release and c.flips < MOST_FLIPS)):
             c.state = INACTIVE
             c.flips += 1
             c.push = 0.0
@@ -405,7 +455,7 @@ def update_contacts(B, C, K, catch, release, linear):
         c.slide_now = slide
     if changed:
         # while some still pull, what others push is not what friction may go by
-        return changed, unsettled
+        return YES, YES, unsettled
     for i in range(K[CONTACTS]):
         c = C[i]
         if c.swept or c.state == INACTIVE:
@@ -439,7 +489,76 @@ def update_contacts(B, C, K, catch, release, linear):
             exact = min(most / max(slide, 1e-12), k)
             unsettled = max(unsettled, abs(used - exact) * slide / heavy)
             c.slide = slide
-    return changed, unsettled
+    return changed, NO, unsettled
+
+
+@compiled
+def damped_step(B, C, K):
+    """The share of the last solve's change of velocity that leaves the contacts with the least energy, at most 1.
+
+    Taken whole, contacts that begin and cease to push may go round in circles. What the velocities minimise is convex: along the change
+    its slope is that of the contacts as they were taken, and what those differ by that begin or cease on the way (damped Newton
+    method: Nocedal & Wright 2006, ch. 3). ``g`` of the bodies: the right side of the solve.
+    """
+    start = 0.0
+    for i in range(B.shape[0]):
+        if B[i].free:
+            for k in range(6):
+                start -= B[i].g[k] * B[i].f[k]
+    for i in range(K[CONTACTS]):
+        c = C[i]
+        n = c.normal
+        ux, uy, uz = relative_speed(B, C, i, YES)
+        pressed = c.target - (n[0] * ux + n[1] * uy + n[2] * uz)
+        ux, uy, uz = _change(B, c.a, c.ra)
+        if c.b >= 0:
+            x, y, z = _change(B, c.b, c.rb)
+            ux, uy, uz = ux - x, uy - y, uz - z
+        c.line[0], c.line[1] = pressed, pressed - (n[0] * ux + n[1] * uy + n[2] * uz)
+    if _fall(C, K, start) <= ENOUGH * start:
+        return 1.0
+    low, high = 0.0, 1.0
+    for _ in range(30):
+        middle = 0.5 * (low + high)
+        if _slope(C, K, start, middle) > 0.0:
+            high = middle
+        else:
+            low = middle
+    return max(low, LEAST_STEP)
+
+
+@inlined
+def _change(B, i, r):
+    """What the last solve changes of the velocity of a point of body i."""
+    if not B[i].free:
+        return 0.0, 0.0, 0.0
+    f = B[i].f
+    x, y, z = cross(f[3], f[4], f[5], r[0], r[1], r[2])
+    return f[0] + x, f[1] + y, f[2] + z
+
+
+@inlined
+def _fall(C, K, start):
+    """What the whole change adds to what the velocities minimise."""
+    fall = 0.5 * start
+    for i in range(K[CONTACTS]):
+        c = C[i]
+        if (c.state == PUSHING) != (c.line[1] > 0.0):
+            fall += 0.5 * c.stiffness * c.line[1] ** 2 * (-1.0 if c.state == PUSHING else 1.0)
+    return fall
+
+
+@inlined
+def _slope(C, K, start, t):
+    """Slope of what the velocities minimise, at a share t of their change; ``start``: at none of it."""
+    slope = start * (1.0 - t)
+    for i in range(K[CONTACTS]):
+        c = C[i]
+        change = c.line[1] - c.line[0]
+        pressed = c.line[0] + t * change
+        if (c.state == PUSHING) != (pressed > 0.0):
+            slope += c.stiffness * pressed * change * (-1.0 if c.state == PUSHING else 1.0)
+    return slope
 
 
 @compiled

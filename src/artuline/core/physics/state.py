@@ -60,7 +60,7 @@ BODY = np.dtype(
         ("M", _F, (3, 3)),  # world inertia
         ("D", _F, (6, 6)),  # block of the direct solve, then its factor
         ("f", _F, 6),  # right side, then change of velocity
-        ("g", _F, 6),  # velocities while hits are passed on
+        ("g", _F, 6),  # velocities while hits are passed on; the right side of a damped solve
         ("was", _F, 6),  # velocities at the start of the substep before
         ("penetration", _F),  # worst since the last reset, metres
         ("contact", _F),  # sum of normal impulses, N s
@@ -191,6 +191,7 @@ CONTACT = np.dtype(
         ("gap", _F),
         ("target", _F),  # wanted normal speed, at least
         ("friction", _F),
+        ("radius", _F),  # around the core of body a's shape
         ("bounce", _F),  # share of its speed that a hit gives back
         ("mass", _F),  # that the bodies have together for a push at the point
         ("stiffness", _F),
@@ -200,6 +201,7 @@ CONTACT = np.dtype(
         ("slide", _F),  # speed of sliding, as friction was estimated for, and after the last solve
         ("slide_now", _F),
         ("slid", _F),  # and in the substep before
+        ("line", _F, 2),  # how far it is pressed at the start of a damped step, as a speed, and at its end
         ("bend", _F, 3),  # what the curve of the bodies' motion adds to the relative velocity of the trial
         ("ra", _F, 3),  # arms
         ("rb", _F, 3),

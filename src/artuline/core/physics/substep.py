@@ -14,6 +14,7 @@ from artuline.core.physics.contacts import (
     choose_swept,
     contact_forces,
     contact_work,
+    damped_step,
     prepare_contacts,
     remember,
     set_back_contacts,
@@ -40,6 +41,7 @@ MOST_SET_BACK = 0.008  # radians a body may be turned to set back what is too de
 MOST_TURN = 0.35  # radians a free body may turn in a substep
 MOST_TURN_CROWD = 0.9  # in a crowd
 CROWD_SETTLED = 1e-2  # m/s: largest correction of a swept contact that counts as none
+BENT_AT_MOST = 0.02  # m/s: the same as a substep ends
 BENT = 5e-5  # m/s: change of what curves add to the speed of contacts that counts as none
 CLOSED = 2e-6  # metres: joints count as closed
 CLOSED_ANGLE = 2e-5  # radians
@@ -50,7 +52,8 @@ WORST_OPEN = 2e-3  # metres: as deep as halving goes, what is still accepted
 SETTLED, PATIENCE = 0.04, 3
 # share by which the kinetic energy may grow in a substep with contacts, and with joints alone
 GAIN, GAIN_JOINTS = 0.1, 0.003
-PASSES = 12
+PASSES = 16
+DAMPED = 3  # passes after which contacts that do not settle are damped
 CROWD_PASSES = 5  # with swept contacts, which are not exact in any case
 CROWD_CATCH = 1  # passes in which their other contacts may change
 RELEASE = 7  # passes in which contacts and limits may still let go
@@ -71,20 +74,27 @@ def _fresh(B, E, J, C, T, K, W, order, h):
 
 
 @folded
-def _iterate(B, E, J, C, T, K, W, order, h, ahead, fresh):
-    """One solve at the trial velocities."""
+def _iterate(B, E, J, C, T, K, W, order, h, ahead, fresh, damped):
+    """One solve at the trial velocities; ``damped``: of which as much is taken as calms the contacts. Returns that share."""
     body_forces(B, h, ahead)
     tug_forces(B, T, h)
     joint_forces(B, J)
     contact_forces(B, C, K, fresh)
+    if damped:
+        for i in range(B.shape[0]):
+            for k in range(6):
+                B[i].g[k] = B[i].f[k]
     solve(B, E, order)
     K[SOLVED] += 1
-    joint_impulses(B, J)
+    share = damped_step(B, C, K) if damped else 1.0
+    if share == 1.0:
+        joint_impulses(B, J)
     for i in range(B.shape[0]):
         if B[i].free:
             for k in range(3):
-                B[i].tv[k] += B[i].f[k]
-                B[i].tw[k] += B[i].f[3 + k]
+                B[i].tv[k] += share * B[i].f[k]
+                B[i].tw[k] += share * B[i].f[3 + k]
+    return share
 
 
 @folded
@@ -119,8 +129,8 @@ def attempt(B, E, J, V, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, a
     crowd = K[SWEPT] > 0
     passes = CROWD_PASSES if crowd else PASSES
     catching, releasing = (CROWD_CATCH, CROWD_CATCH) if crowd else (CATCH, RELEASE)
-    worst, angle, unsettled, moved = 0.0, 0.0, 0.0, 0.0
-    struck, switched = False, False
+    worst, angle, unsettled, moved, bent = 0.0, 0.0, 0.0, 0.0, 0.0
+    struck, restless, switched = False, False, False
     for p in range(-1, passes):
         # the first time round, only what is to be closed
         first = p < 0
@@ -131,8 +141,11 @@ def attempt(B, E, J, V, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, a
                 _fresh(B, E, J, C, T, K, W, order, h)
             if crowd:
                 moved = sweep(B, C, K, h)
-            _iterate(B, E, J, C, T, K, W, order, h, ahead, fresh)
-            struck, unsettled = update_contacts(B, C, K, catch, release, fresh)
+            damped = p >= DAMPED and not crowd
+            share = _iterate(B, E, J, C, T, K, W, order, h, ahead, fresh, damped and fresh)
+            struck, restless, unsettled = update_contacts(B, C, K, catch, release, fresh, damped)
+            if share < 1.0:
+                struck, restless = True, True
         drift(B, V, h)
         bent = bend_contacts(B, C, K, h, first)
         worst, angle, switched = residuals(B, J, h, catch, release, first)
@@ -142,7 +155,10 @@ def attempt(B, E, J, V, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, a
         settled = still and moved < CROWD_SETTLED and (bent < BENT or crowd) and not struck and not switched
         if not first and settled and worst < CLOSED and angle < CLOSED_ANGLE:
             break
-    if not crowd and gains(B, J, C, K):
+    if (restless or bent > BENT_AT_MOST) and not crowd and not last:
+        # some contact still begins or ceases to push, or comes down farther than was thought
+        return False
+    if not crowd and gains(B, J, C, K, restless):
         if K[CONTACTS] > 0 and K[SMOOTH] == 0:
             # friction goes by a push that is estimated: once again without it
             K[SMOOTH] = 1
@@ -318,10 +334,11 @@ def advance(B, E, J, V, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h):
 
 
 @inlined
-def gains(B, J, C, K):
+def gains(B, J, C, K, restless):
     """Whether contacts and joints give the bodies energy, by more than what rounding and the closing of gaps explain.
 
     The work of an impulse is that on the mean of the relative velocities before and after it, which holds for keyed bodies too.
+    ``restless``: contacts had not settled, so that what they gave is not what they would give now.
     """
     before, after = 0.0, 0.0
     for i in range(B.shape[0]):
@@ -331,7 +348,7 @@ def gains(B, J, C, K):
     share = GAIN if K[CONTACTS] > 0 else GAIN_JOINTS
     if after < (1.0 + share) * before + 1e-9:
         return False
-    return contact_work(B, C, K) + joint_work(B, J) > 0.5 * share * after
+    return restless or contact_work(B, C, K) + joint_work(B, J) > 0.5 * share * after
 
 
 @inlined

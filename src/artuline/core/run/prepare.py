@@ -61,9 +61,10 @@ def compile_contacts() -> None:
     contacts.prepare_contacts(b, s, p, c, m, k, 0.1)
     contacts.add_contacts(b, w.blocks, c, k, w.scratch)
     contacts.contact_forces(b, c, k, True)
-    contacts.update_contacts(b, c, k, True, True, True)
+    contacts.update_contacts(b, c, k, True, True, True, False)
     contacts.set_back_contacts(b, c, k, 0.1)
     contacts.bend_contacts(b, c, k, 0.1, False)
+    contacts.damped_step(b, c, k)
     contacts.remember(p, c, m, k, 0.1)
     collide.find_contacts(b, s, p, n, c, k, w.hulls, 0.1)
 
@@ -98,7 +99,7 @@ def compile_joints() -> None:
     contacts.sweep(b, c, k, 0.1)
     _compile(substep.accept, b, j, w.pairs, w.near, c, w.memory, k, 0.1, True)
     _compile(substep.set_back, b, w.blocks, j, c, k, order, 0.1)
-    _compile(substep.gains, b, j, c, k)
+    _compile(substep.gains, b, j, c, k, False)
     _compile(substep.pattern_of, b, j, c, k)
 
 
