@@ -34,8 +34,7 @@ from artuline.core.physics.state import (
 )
 
 HARD = 1e6  # stiffness of a hard row against the joint's scale
-KEEP_POINT = 1e-3  # metres: a larger gap at the start of a substep closes over several, not at once
-KEEP_ANGLE = 0.01  # radians, the same
+CALM_CLOSING, CALM_TURN = 0.2, 2.0  # m/s and rad/s at which a gap at the start of a substep closes at least
 CLOSE = 0.15  # share of such a gap closed in one substep
 MOST_CLOSING = 5.0  # m/s or rad/s at which it closes at most
 MOST_FLIPS = 2  # times a limit may let go in a substep, so that none goes round in circles
@@ -136,9 +135,12 @@ def _keep(J, j, r, e, h):
         # what lies beyond a limit is set back without giving it speed, see set_back_joints
         if e * J[j].state[r] > 0.0:
             J[j].keep[r] = e
-    elif abs(e) > (KEEP_POINT if r < 3 else KEEP_ANGLE):
-        closed = min(CLOSE * abs(e), MOST_CLOSING * h)
-        J[j].keep[r] = e - closed if e > 0.0 else e + closed
+    else:
+        # a short substep has no time to close a gap at once without giving it speed
+        least = (CALM_CLOSING if r < 3 else CALM_TURN) * h
+        if abs(e) > least:
+            closed = max(min(CLOSE * abs(e), MOST_CLOSING * h), least)
+            J[j].keep[r] = e - closed if e > 0.0 else e + closed
 
 
 @inlined

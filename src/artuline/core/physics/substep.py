@@ -42,7 +42,7 @@ MOST_TURN = 0.35  # radians a free body may turn in a substep
 MOST_TURN_CROWD = 0.9  # in a crowd
 CROWD_SETTLED = 1e-2  # m/s: largest correction of a swept contact that counts as none
 BENT_AT_MOST = 0.02  # m/s: the same as a substep ends
-BENT = 5e-5  # m/s: change of what curves add to the speed of contacts that counts as none
+BENT = 1e-5  # m/s: change of what curves add to the speed of contacts that counts as none
 CLOSED = 2e-6  # metres: joints count as closed
 CLOSED_ANGLE = 2e-5  # radians
 OPEN = 2e-5  # metres: joints count as failed
@@ -58,7 +58,7 @@ CROWD_PASSES = 5  # with swept contacts, which are not exact in any case
 CROWD_CATCH = 1  # passes in which their other contacts may change
 RELEASE = 7  # passes in which contacts and limits may still let go
 CATCH = 9  # passes in which they may still begin to push
-SLOWER = 0.5  # share of its speed that is left to what does not close as deep as halving goes
+SLOWER = 0.1  # share of its speed that is left to what does not close as deep as halving goes
 DEEPEST = 6  # halvings
 
 
@@ -237,11 +237,17 @@ def _turns_too_far(B, h, end, most):
 
 @inlined
 def _calm(B):
-    """Take half of the speed of everything, where contacts of a crowd do not agree."""
+    """Take at least half of the speed of everything, where contacts do not agree, and all of the energy that was gained."""
+    before, after = 1e-12, 1e-12
+    for i in range(B.shape[0]):
+        if B[i].free:
+            before += _kinetic(B, i, B[i].fv, B[i].fw)
+            after += _kinetic(B, i, B[i].tv, B[i].tw)
+    k = 0.5 * min(1.0, math.sqrt(before / after))
     for i in range(B.shape[0]):
         if B[i].free:
             for a in range(3):
-                B[i].tv[a], B[i].w1[a] = 0.5 * B[i].tv[a], 0.5 * B[i].w1[a]
+                B[i].tv[a], B[i].w1[a] = k * B[i].tv[a], k * B[i].w1[a]
 
 
 @inlined
