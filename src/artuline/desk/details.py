@@ -19,7 +19,7 @@ from PySide6.QtWidgets import (
 )
 
 from artuline.core.scene.model import Scene
-from artuline.desk.fields import NumberField, button, column, faint, folding, narrow, row, rule
+from artuline.desk.fields import Choice, NumberField, button, column, faint, folding, narrow, row, rule
 from artuline.desk.panels import blend, bodies, cast, joints, results
 
 if TYPE_CHECKING:
@@ -236,7 +236,7 @@ class Details(QScrollArea):
         self, label: str, items: Sequence[str], current: str, chosen: Callable[[str], object], tip: str = ""
     ) -> QComboBox:
         """A list to choose from."""
-        box = QComboBox()
+        box = Choice()
         box.setAccessibleName(label)
         box.addItems(list(items))
         box.setCurrentText(current)

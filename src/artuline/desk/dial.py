@@ -5,6 +5,7 @@ twist. A hinge is a sector, a slide a rail. Handles set the limits.
 """
 
 import math
+from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -84,9 +85,12 @@ class LimitDial(QWidget):
         return self._edge
 
     def _spot(self, swing_y: float, swing_z: float) -> QPointF:
-        """Where a swing lies: seen along the bone, up is the frame's y, right its z."""
-        k = self._disc() / self._scale()
-        return self._centre() + QPointF(-swing_y * k, -swing_z * k)
+        return self._spots([(swing_y, swing_z)])[0]
+
+    def _spots(self, swings: Iterable[Sequence[float]]) -> list[QPointF]:
+        """Where swings lie: seen along the bone, up is the frame's y, right its z."""
+        k, c = self._disc() / self._scale(), self._centre()
+        return [QPointF(c.x() - s[0] * k, c.y() - s[1] * k) for s in swings]
 
     def _on_ring(self, angle: float, radius: float | None = None) -> QPointF:
         r = self._ring() if radius is None else radius
@@ -176,7 +180,7 @@ class LimitDial(QWidget):
         clip = QPainterPath()
         clip.addEllipse(c, self._disc(), self._disc())
         if j.limited:
-            rim = QPolygonF([self._spot(y, z) for y, z in swing_rim(j)])
+            rim = QPolygonF(self._spots(swing_rim(j)))
             p.save()
             p.setClipPath(clip)
             p.setBrush(theme.color("brass", 0.28))
@@ -185,7 +189,8 @@ class LimitDial(QWidget):
             p.restore()
         p.save()
         p.setClipPath(clip)
-        self._paint_trace(p, lambda row: self._spot(row[0], row[1]), most=0.35 * self._disc())
+        trace = self.window_.trace(self.figure_id, j)
+        self._paint_trace(p, trace, self._spots(trace.tolist()), most=0.35 * self._disc())
         p.restore()
         self._paint_ring(p, j.axes[3] if j.kind == "axes" else j.twist, j.limited)
         now = self._pose()
@@ -225,7 +230,8 @@ class LimitDial(QWidget):
             p.setBrush(theme.color("brass", 0.28))
             p.setPen(QPen(theme.color("brass"), 2.0))
             p.drawPie(box, round(16 * (90 - high)), round(16 * (high - low)))
-        self._paint_trace(p, lambda row: self._on_ring(row[2], 0.8 * r), most=0.9 * r)
+        trace = self.window_.trace(self.figure_id, j)
+        self._paint_trace(p, trace, [self._on_ring(row[2], 0.8 * r) for row in trace.tolist()], most=0.9 * r)
         p.setPen(theme.color("faint"))
         for degrees in range(-150, 181, 30):
             a = math.radians(degrees)
@@ -256,10 +262,8 @@ class LimitDial(QWidget):
         if now is not None:
             self._dot(p, self._on_rail(float(np.clip(now[2], -edge, edge))), False)
 
-    def _paint_trace(self, p: QPainter, spot, most: float) -> None:  # type: ignore[no-untyped-def]
+    def _paint_trace(self, p: QPainter, trace: Array, points: list[QPointF], most: float) -> None:
         """The clips' motion, crimson where it leaves the range; a new line where it jumps between clips."""
-        trace = self.window_.trace(self.figure_id, self.joint)
-        points = [spot(row) for row in trace]
         teal, crimson = QPen(theme.color("teal"), 1.4), QPen(theme.color("crimson"), 2.2)
         for a, b, row in zip(points, points[1:], trace[1:]):
             if (b - a).manhattanLength() < most:

@@ -243,13 +243,21 @@ def folding(text: str, words: str, opened: bool, turn: Callable[[], object]) -> 
     return made
 
 
-def narrow(box: QComboBox) -> None:
-    """Keep a list to choose from from widening its panel; opened, it is as wide as its words."""
+class Choice(QComboBox):
+    """A list to choose from; opened, it is as wide as its words."""
+
+    def showPopup(self) -> None:
+        # the popup is made when it is first asked for, which a closed list need not pay for
+        self.view().setMinimumWidth(self.view().sizeHintForColumn(0) + 24)
+        super().showPopup()
+
+
+def narrow(box: Choice) -> None:
+    """Keep a list to choose from from widening its panel."""
     box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
     longest = max((len(box.itemText(i)) for i in range(box.count())), default=0)
     box.setMinimumContentsLength(min(longest, 14))
     box.setToolTip(box.currentText())
-    box.view().setMinimumWidth(box.view().sizeHintForColumn(0) + 24)
 
 
 def faint(text: str) -> QLabel:

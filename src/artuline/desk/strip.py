@@ -173,8 +173,11 @@ class Strip(QWidget):
         self._cancel.show()
 
     def _job_progressed(self, done: int, total: int) -> None:
+        # a bar that is enabled paints the whole window at once, for every step
+        self._bar.setUpdatesEnabled(False)
         self._bar.setRange(0, total)
         self._bar.setValue(done)
+        self._bar.setUpdatesEnabled(True)
 
     def _job_ended(self) -> None:
         self._bar.hide()

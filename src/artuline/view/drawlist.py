@@ -86,4 +86,7 @@ def shape_outline(shape: Shape, position: Array, turn: Array, scale: float = 1.0
         loop = np.stack([r * np.sin(t), r * np.cos(t), np.zeros_like(t)], axis=1)
         loop[:, 0] += np.where(np.sin(t) >= 0, half, -half)
         lines += [loop, loop[:, [0, 2, 1]]]
-    return [p + rotation.rotate(q, line) for line in lines]
+    if not lines:
+        return []
+    placed = p + rotation.rotate(q, np.concatenate(lines))
+    return np.split(placed, np.cumsum([len(line) for line in lines[:-1]]))

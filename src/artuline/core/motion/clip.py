@@ -3,6 +3,7 @@
 import json
 from collections.abc import Collection
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Literal, get_args
 
 import numpy as np
@@ -34,27 +35,33 @@ class Channel:
 
     def sample(self, times: Array) -> Array:
         """Values at times (F,) -> (F, D); held before the first key and after the last."""
-        t = np.clip(np.asarray(times, float), self.times[0], self.times[-1])
-        i = np.clip(np.searchsorted(self.times, t, side="right") - 1, 0, max(len(self.times) - 2, 0))
-        if len(self.times) == 1:
-            only = self.values[0, 1] if self.interpolation == "CUBICSPLINE" else self.values[0]
-            return self._finish(np.repeat(only[None], len(t), axis=0))
-        if self.interpolation == "STEP":
-            last = t >= self.times[-1]
-            return self._finish(self.values[np.where(last, len(self.times) - 1, i)])
-        span = self.times[i + 1] - self.times[i]
-        u = ((t - self.times[i]) / span)[:, None]
-        if self.interpolation == "LINEAR":
-            a, b = self.values[i], self.values[i + 1]
-            return rotation.slerp(a, b, u[:, 0]) if self.path == "rotation" else a + (b - a) * u
-        a, b = self.values[i, 1], self.values[i + 1, 1]
-        out, into = self.values[i, 2] * span[:, None], self.values[i + 1, 0] * span[:, None]
-        u2, u3 = u * u, u * u * u
-        value = (2 * u3 - 3 * u2 + 1) * a + (u3 - 2 * u2 + u) * out + (3 * u2 - 2 * u3) * b + (u3 - u2) * into
-        return self._finish(value)
+        return _sample(self.path, self.interpolation, self.times, self.values[..., None, :], np.asarray(times, float))[
+            :, 0
+        ]
 
-    def _finish(self, value: Array) -> Array:
-        return rotation.normalize(value) if self.path == "rotation" else value
+
+def _sample(path: Path, interpolation: Interpolation, keys: Array, values: Array, times: Array) -> Array:
+    """C curves with the same keys (K,) at times (F,) -> (F, C, D); values (K, C, D), or (K, 3, C, D) for CUBICSPLINE."""
+
+    def finish(value: Array) -> Array:
+        return rotation.normalize(value) if path == "rotation" else value
+
+    t = np.clip(times, keys[0], keys[-1])
+    i = np.clip(np.searchsorted(keys, t, side="right") - 1, 0, max(len(keys) - 2, 0))
+    if len(keys) == 1:
+        only = values[0, 1] if interpolation == "CUBICSPLINE" else values[0]
+        return finish(np.repeat(only[None], len(t), axis=0))
+    if interpolation == "STEP":
+        return finish(values[np.where(t >= keys[-1], len(keys) - 1, i)])
+    span = (keys[i + 1] - keys[i])[:, None, None]
+    u = (t - keys[i])[:, None, None] / span
+    if interpolation == "LINEAR":
+        a, b = values[i], values[i + 1]
+        return rotation.slerp(a, b, u[..., 0]) if path == "rotation" else a + (b - a) * u
+    a, b = values[i, 1], values[i + 1, 1]
+    out, into = values[i, 2] * span, values[i + 1, 0] * span
+    u2, u3 = u * u, u * u * u
+    return finish((2 * u3 - 3 * u2 + 1) * a + (u3 - 2 * u2 + u) * out + (3 * u2 - 2 * u3) * b + (u3 - u2) * into)
 
 
 @dataclass(frozen=True, eq=False)
@@ -73,8 +80,19 @@ class Clip:
     def apply(self, skeleton: Skeleton, times: Array, pose: Pose) -> None:
         """Write the curves' values over a pose with a leading frame axis."""
         index = {n: i for i, n in enumerate(skeleton.names)}
+        for bones, path, interpolation, keys, values in self._bundles:
+            getattr(pose, path)[:, [index[b] for b in bones]] = _sample(path, interpolation, keys, values, times)
+
+    @cached_property
+    def _bundles(self) -> list[tuple[list[str], Path, Interpolation, Array, Array]]:
+        """Curves of one kind with the same keys, side by side: bones, path, interpolation, keys and values."""
+        found: dict[tuple[Path, Interpolation, bytes], list[Channel]] = {}
         for c in self.channels:
-            getattr(pose, c.path)[:, index[c.bone]] = c.sample(times)
+            found.setdefault((c.path, c.interpolation, np.asarray(c.times, float).tobytes()), []).append(c)
+        return [
+            ([c.bone for c in same], path, how, same[0].times, np.stack([c.values for c in same], axis=-2))
+            for (path, how, _), same in found.items()
+        ]
 
     def key_times(self) -> Array:
         """All distinct key times, seconds."""

@@ -4,13 +4,13 @@ import math
 from functools import partial
 from typing import TYPE_CHECKING
 
-from PySide6.QtWidgets import QComboBox, QLabel
+from PySide6.QtWidgets import QLabel
 
 from artuline.core.scene import edit
 from artuline.core.scene.model import MOST_FRAME, Figure, Scene
 from artuline.core.setup.mirror import mirror_pairs
 from artuline.core.setup.units import UNITS, likely_unit, unit_name
-from artuline.desk.fields import Words, button, faint, narrow, row, rule, section, short
+from artuline.desk.fields import Choice, Words, button, faint, narrow, row, rule, section, short
 from artuline.formats.gltf_read import figure_size
 from artuline.view.stage import mesh_of
 
@@ -79,7 +79,7 @@ def _place(figure: str, axis: int, s: Scene, v: float) -> Scene:
 
 
 def _unit(d: "Details", f: Figure, size: float) -> None:
-    box = QComboBox()
+    box = Choice()
     for value, name in UNITS.items():
         box.addItem(name, value)
     at = next((i for i, v in enumerate(UNITS) if math.isclose(v, f.unit)), -1)
@@ -148,7 +148,7 @@ def _set_pairs(d: "Details", f: Figure, pairs: tuple[tuple[str, str], ...]) -> N
 
 def _motion(d: "Details", f: Figure) -> None:
     s = d.session
-    clips = QComboBox()
+    clips = Choice()
     clips.setAccessibleName("Clip")
     clips.addItem("rest pose", None)
     for c in f.clips:

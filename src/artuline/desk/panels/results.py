@@ -4,13 +4,13 @@ from functools import partial
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QHBoxLayout, QLabel, QWidget
+from PySide6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QLabel, QWidget
 
 from artuline.core.errors import ArtulineError
 from artuline.core.run.record import settings_of
 from artuline.core.scene import edit, paths
 from artuline.core.scene.model import BodyRef, Figure, Scene, TakeRef
-from artuline.desk.fields import NumberField, button, faint, narrow, row, rule, section
+from artuline.desk.fields import Choice, NumberField, button, faint, narrow, row, rule, section
 from artuline.desk.plot import QUANTITIES, Plot
 
 if TYPE_CHECKING:
@@ -34,7 +34,7 @@ def fill_takes(d: "Details", f: Figure) -> None:
         d.add(rule(), section("Bracket"))
         _bracket(d)
         return
-    box = QComboBox()
+    box = Choice()
     for t in s.scene.takes:
         box.addItem(t.name, t.id)
     box.setCurrentIndex([t.id for t in s.scene.takes].index(s.scene.take) if s.scene.take else -1)
