@@ -10,8 +10,9 @@ then has Coulomb's law. Contacts of crowds, where the factors would fill up, are
 import math
 
 from artuline.core.physics.graph import add_own, add_point
-from artuline.core.physics.kernels import NO, YES, compiled, cross, inlined, log_quat, quat_mul, solve_symmetric, turn
-from artuline.core.physics.state import CAPSULE, CONTACTS, INACTIVE, PUSHING, SWEPT
+from artuline.core.physics.hits import BOUNCE_SPEED, pass_hits
+from artuline.core.physics.kernels import NO, YES, compiled, cross, inlined, solve_symmetric
+from artuline.core.physics.state import CAPSULE, CONTACTS, INACTIVE, PUSHING
 
 HARD = 1e5  # stiffness of a contact row against the inverse mass at its point
 GIVES = 3e-5  # m/s that a contact row gives way by at most
@@ -20,20 +21,14 @@ PUSH = 0.15  # share of a penetration removed in a substep
 PUSH_SPEED = 3.0  # m/s at most
 PULL = 1e-11  # of the stiffness: a smaller pull is rounding
 MOST_FLIPS = 2  # times a contact may let go in a substep, so that none goes round in circles
-OVER = 1 << 20  # mark of a contact that no hit goes through
-FAST_TURN = 0.02  # radians in a substep from which on the curve of a turn counts on the ground
 SLIGHT = 1e-3  # of the hardest push: smaller ones do not begin or cease in a damped step
 ENOUGH = 0.1  # share of what the slope promises with which the whole change is taken
 LEAST_STEP = 0.01  # share of a change of velocity that is taken at least
-MOST_HITS = 400  # that are passed on in a substep
 MOST_TURNS = 3  # times its viscosity may be set anew
 STILL = 3e-3  # m/s: slower slides need not have the right friction before the next substep
 # of the hardest push: by how much a friction impulse may be wrong, of a slide and of a hit, before the matrix is made anew
 WRONG_SLIDE, WRONG_HIT = 0.06, 0.08
-CROWD_WEIGHT = 1.5  # mass that a swept contact sees, against that at its point
-CROWD_PUSH, CROWD_SPEED = 0.05, 0.2  # the same of swept contacts, as a share and m/s of their speed
 HIT = 0.05  # m/s: faster approaches are hits, which push by their own
-BOUNCE_SPEED = 0.2  # m/s: slower impacts do not bounce
 
 
 @inlined
@@ -60,72 +55,7 @@ def relative_speed(B, C, i, trial):
 
 
 @inlined
-def _bend_on_world(B, C, i, h, first):
-    """``bend_contacts`` on the ground: what a body that turns fast comes down by, or goes up. Returns the change squared, 0 at first."""
-    c, a = C[i], C[i].a
-    w, e, n = B[a].tw, C[i].bend, C[i].normal
-    old = n[0] * e[0] + n[1] * e[1] + n[2] * e[2]
-    new = 0.0
-    if (w[0] * w[0] + w[1] * w[1] + w[2] * w[2]) * h * h > FAST_TURN * FAST_TURN:
-        # of the point of the core over the contact, which what rolls keeps
-        k = c.radius + 0.5 * c.gap
-        rx, ry, rz = c.ra[0] + k * n[0], c.ra[1] + k * n[1], c.ra[2] + k * n[2]
-        q, p = B[a].q1, B[a].q
-        x, y, z, s = quat_mul(q[0], q[1], q[2], q[3], -p[0], -p[1], -p[2], p[3])
-        dx, dy, dz = turn(x, y, z, s, rx, ry, rz)
-        wx, wy, wz = cross(w[0], w[1], w[2], rx, ry, rz)
-        k = 1.0 / h
-        new = n[0] * (k * (dx - rx) - wx) + n[1] * (k * (dy - ry) - wy) + n[2] * (k * (dz - rz) - wz)
-    e[0], e[1], e[2] = new * n[0], new * n[1], new * n[2]
-    # a tenth: how far a hit comes down need not be as exact as what a platform carries
-    return 0.0 if first or c.state == INACTIVE else 0.01 * (new - old) ** 2
-
-
-@compiled
-def bend_contacts(B, C, K, h, first):
-    """What the curve of the motion adds to the relative velocities: they are those between the poses at both ends.
-
-    Measured by body b, whose motion is taken out: what rides on it does not slide, and what rolls on it rolls. ``first``: before
-    any solve, friction goes by it. Returns the largest change since the last time on what is keyed, m/s.
-    """
-    most = 0.0
-    for i in range(K[CONTACTS]):
-        b = C[i].b
-        e = C[i].bend
-        if b < 0:
-            most = max(most, _bend_on_world(B, C, i, h, first))
-            continue
-        w = B[b].tw
-        if (w[0] * w[0] + w[1] * w[1] + w[2] * w[2]) * h * h < 1e-12:
-            e[0], e[1], e[2] = 0.0, 0.0, 0.0
-            continue
-        a, r = C[i].a, C[i].ra
-        q, p = B[b].q1, B[b].q
-        bx, by, bz, bw = quat_mul(q[0], q[1], q[2], q[3], -p[0], -p[1], -p[2], p[3])
-        q, p = B[a].q1, B[a].q
-        ax, ay, az, aw = quat_mul(q[0], q[1], q[2], q[3], -p[0], -p[1], -p[2], p[3])
-        ax, ay, az, aw = quat_mul(-bx, -by, -bz, bw, ax, ay, az, aw)
-        wx, wy, wz = log_quat(ax, ay, az, aw)
-        cx, cy, cz = cross(wx, wy, wz, r[0], r[1], r[2])
-        x, y = B[a].x1, B[b].x1
-        dx, dy, dz = turn(-bx, -by, -bz, bw, x[0] - y[0], x[1] - y[1], x[2] - y[2])
-        x, y = B[a].x, B[b].x
-        k = 1.0 / h
-        ux, uy, uz = relative_speed(B, C, i, YES)
-        dx = k * (dx - x[0] + y[0] + cx) - ux
-        dy = k * (dy - x[1] + y[1] + cy) - uy
-        dz = k * (dz - x[2] + y[2] + cz) - uz
-        e[0], e[1], e[2] = e[0] + dx, e[1] + dy, e[2] + dz
-        if not B[b].free:
-            most = max(most, dx * dx + dy * dy + dz * dz)
-        if first:
-            # of what rides on a turning body the likely velocity is no better than what it slid by before
-            _rub(C, i, min(_across(C[i].normal, ux + dx, uy + dy, uz + dz), C[i].slid))
-    return math.sqrt(most)
-
-
-@inlined
-def _inverse_mass(B, i, r, d):
+def inverse_mass(B, i, r, d):
     """Inverse mass of body i against a push along d at arm r."""
     if i < 0 or not B[i].free:
         return 0.0
@@ -156,7 +86,7 @@ def prepare_contacts(B, S, P, C, O, K, h):
         c.push, c.hold, c.flips, c.turns, c.old, c.swept = 0.0, 0.0, 0, 0, False, False
         c.slid = math.inf
         c.friction = math.sqrt(S[sa].friction * S[sb].friction)
-        inverse = _inverse_mass(B, a, c.ra, n) + _inverse_mass(B, b, c.rb, n)
+        inverse = inverse_mass(B, a, c.ra, n) + inverse_mass(B, b, c.rb, n)
         c.mass = 1.0 / inverse
         ux, uy, uz = relative_speed(B, C, i, NO)
         before = n[0] * ux + n[1] * uy + n[2] * uz
@@ -164,7 +94,7 @@ def prepare_contacts(B, S, P, C, O, K, h):
         ahead = n[0] * ux + n[1] * uy + n[2] * uz
         ux, uy, uz = relative_speed(B, C, i, YES)
         likely = n[0] * ux + n[1] * uy + n[2] * uz
-        slide = _across(n, ux, uy, uz)
+        slide = across(n, ux, uy, uz)
         gap = c.gap
         c.target = -gap / h if gap > 0.0 else 0.0
         e = max(S[sa].restitution, S[sb].restitution)
@@ -204,118 +134,7 @@ def prepare_contacts(B, S, P, C, O, K, h):
     for i in range(K[CONTACTS]):
         # under a load far above the bodies' own weight it must not give way either
         C[i].stiffness = max(HARD * C[i].mass, C[i].hold / GIVES)
-        _rub(C, i, C[i].slide)
-
-
-@inlined
-def _pair_end(C, K, i):
-    """One behind the last contact of the pair of contact i."""
-    p, end = C[i].pair, i
-    while end < K[CONTACTS] and C[end].pair == p:
-        end += 1
-    return end
-
-
-@inlined
-def _deepest(C, i, end):
-    """The contact with the least gap of those from i to before end."""
-    best = i
-    for k in range(i, end):
-        if C[k].gap < C[best].gap:
-            best = k
-    return best
-
-
-@inlined
-def _speed_apart(B, C, i):
-    """Speed at which the bodies of contact i part, with the velocities g."""
-    a, b, n, r = C[i].a, C[i].b, C[i].normal, C[i].ra
-    g = B[a].g
-    x, y, z = cross(g[3], g[4], g[5], r[0], r[1], r[2])
-    s = n[0] * (g[0] + x) + n[1] * (g[1] + y) + n[2] * (g[2] + z)
-    if b >= 0:
-        g, r = B[b].g, C[i].rb
-        x, y, z = cross(g[3], g[4], g[5], r[0], r[1], r[2])
-        s -= n[0] * (g[0] + x) + n[1] * (g[1] + y) + n[2] * (g[2] + z)
-    return s
-
-
-@inlined
-def _strike(B, i, n, r, p):
-    """Change the velocity g of body i by an impulse p along n at an arm."""
-    if i < 0 or not B[i].free:
-        return
-    g, M = B[i].g, B[i].M
-    tx, ty, tz = cross(r[0], r[1], r[2], n[0], n[1], n[2])
-    wx, wy, wz = solve_symmetric(M, p * tx, p * ty, p * tz)
-    for k in range(3):
-        g[k] += p * n[k] / B[i].mass
-    g[3], g[4], g[5] = g[3] + wx, g[4] + wy, g[5] + wz
-
-
-@compiled
-def pass_hits(B, C, K, h):
-    """Where what is hit stands against others, the hit goes through them: pair after pair in the order of closing speed.
-
-    Newton's law of impact at each, with the bodies by themselves (Ivanov 1995, On Multiple Impact; sequential impacts); the speeds at
-    which they part in the end are what the contacts are to leave with, though none leaves faster than the fastest hit would let it.
-    Begins with the velocities from before the bodies came up to each other. Hits that are not passed on stay as they are.
-    """
-    for i in range(B.shape[0]):
-        for k in range(3):
-            B[i].g[k] = B[i].was[k] if B[i].free else B[i].v[k]
-            B[i].g[3 + k] = B[i].was[3 + k] if B[i].free else B[i].w[k]
-    # those that closed before and do not bounce now have had their hit already
-    i, fastest = 0, 0.0
-    while i < K[CONTACTS]:
-        end = _pair_end(C, K, i)
-        k = _deepest(C, i, end)
-        closing = -_speed_apart(B, C, k)
-        for l in range(i, end):
-            C[l].turns = 0
-        if C[k].target > 0.0:
-            fastest = max(fastest, closing)
-        elif C[k].bounce == 0.0 or closing > BOUNCE_SPEED:
-            C[k].turns = OVER
-        i = end
-    for i in range(K[CONTACTS]):
-        if C[i].turns == OVER and C[i].bounce > 0.0:
-            for e in range(2):
-                b = C[i].a if e == 0 else C[i].b
-                if b >= 0:
-                    for k in range(3):
-                        B[b].g[k], B[b].g[3 + k] = B[b].v[k], B[b].w[k]
-    hits, again = 0, False
-    while hits < MOST_HITS:
-        best, most, i = -1, BOUNCE_SPEED, 0
-        while i < K[CONTACTS]:
-            end = _pair_end(C, K, i)
-            k = _deepest(C, i, end)
-            if C[k].turns != OVER:
-                closing = -_speed_apart(B, C, k)
-                if closing > most and C[k].gap < h * closing:
-                    best, most = k, closing
-            i = end
-        if best < 0:
-            break
-        c = C[best]
-        hits += 1
-        again = again or c.turns > 0 or c.target <= 0.0
-        c.turns += 1
-        p = (1.0 + c.bounce) * most * c.mass
-        _strike(B, c.a, c.normal, c.ra, p)
-        _strike(B, c.b, c.normal, c.rb, -p)
-    i = 0
-    while i < K[CONTACTS]:
-        end = _pair_end(C, K, i)
-        d = _deepest(C, i, end)
-        struck = 0 < C[d].turns < OVER
-        parting = min(max(_speed_apart(B, C, d), 0.0), C[d].bounce * fastest)
-        for k in range(i, end):
-            C[k].turns = 0
-            if again and struck:
-                C[k].target, C[k].state = parting, PUSHING
-        i = end
+        rub(C, i, C[i].slide)
 
 
 @inlined
@@ -338,7 +157,7 @@ def _pass_on(P, C, O, K):
 
 
 @inlined
-def _across(n, x, y, z):
+def across(n, x, y, z):
     """Length of the part of a vector across a unit normal."""
     along = n[0] * x + n[1] * y + n[2] * z
     x, y, z = x - along * n[0], y - along * n[1], z - along * n[2]
@@ -346,7 +165,7 @@ def _across(n, x, y, z):
 
 
 @inlined
-def _rub(C, i, slide):
+def rub(C, i, slide):
     """Set the viscosity that stands for the friction of contact i at a speed of sliding."""
     most = C[i].friction * C[i].hold
     C[i].slide = slide
@@ -437,12 +256,12 @@ def update_contacts(B, C, K, catch, release, linear, damped):
         ux, uy, uz = relative_speed(B, C, i, YES)
         un = n[0] * ux + n[1] * uy + n[2] * uz
         push = k * (c.target - un)
-        slide = _across(n, ux, uy, uz)
+        slide = across(n, ux, uy, uz)
         if c.state == INACTIVE:
             if (catch or damped) and push > max(1e-6 * k, slight):
                 c.state = PUSHING
                 c.hold = max(c.hold, min(push * c.mass / k, heavy))
-                _rub(C, i, slide)
+                rub(C, i, slide)
                 changed = True
             continue
         if push < -max(PULL * k, slight) and (damped or (release and c.flips < MOST_FLIPS)):
@@ -467,7 +286,7 @@ def update_contacts(B, C, K, catch, release, linear, damped):
             # a hit, or a sudden relief: friction cannot wait for the next substep
             c.hold = c.push if c.turns == 0 else 0.5 * (c.hold + c.push)
             c.turns += 1
-            _rub(C, i, slide)
+            rub(C, i, slide)
             if c.rubbing < 0.9 * r or c.rubbing > 1.1 * r:
                 changed = True
                 continue
@@ -476,14 +295,14 @@ def update_contacts(B, C, K, catch, release, linear, damped):
         if r >= k:
             # what held gives way: it will slide about as fast as the rest of the push makes the bare bodies
             if catch and c.turns < MOST_TURNS and k * slide > 1.3 * most + 0.02 * heavy:
-                _rub(C, i, slide + (k * slide - most) / c.mass)
+                rub(C, i, slide + (k * slide - most) / c.mass)
                 c.turns += 1
                 changed = changed or c.rubbing < 0.9 * k
         elif slide > STILL:
             wanted = min(most / max(slide, 1e-12), k)
             wrong = abs(wanted - r) * slide > WRONG_SLIDE * heavy and (wanted > 1.8 * r or wanted < 0.25 * r)
             if catch and c.turns < MOST_TURNS and wrong:
-                _rub(C, i, slide)
+                rub(C, i, slide)
                 c.turns += 1
                 changed = True
             used = r if linear else min(most / max(c.slide, 1e-12), k)
@@ -636,65 +455,3 @@ def set_back_contacts(B, C, K, h):
         _push(B, c.a, c.ra, s * n[0], s * n[1], s * n[2])
         _push(B, c.b, c.rb, -s * n[0], -s * n[1], -s * n[2])
     return found
-
-
-# contacts of crowds
-
-
-@compiled
-def choose_swept(B, C, K, h):
-    """Leave the contacts between free bodies to the sweeps, with what they carried in the substep before."""
-    K[SWEPT] = 0
-    for i in range(K[CONTACTS]):
-        c = C[i]
-        if not both_free(B, C, i):
-            continue
-        c.swept = True
-        K[SWEPT] += 1
-        n = c.normal
-        c.weight[0] = CROWD_WEIGHT / _inverse_mass(B, c.a, c.ra, n)
-        c.weight[1] = CROWD_WEIGHT / _inverse_mass(B, c.b, c.rb, n)
-        for k in range(3):
-            c.impulse[k] = h * c.impulse[k] if c.old else 0.0
-        along = c.impulse[0] * n[0] + c.impulse[1] * n[1] + c.impulse[2] * n[2]
-        if along <= 0.0:
-            c.impulse[0], c.impulse[1], c.impulse[2] = 0.0, 0.0, 0.0
-
-
-@compiled
-def sweep(B, C, K, h):
-    """Project the impulses of the swept contacts, at the trial velocities, on what pushes and rubs no harder than that.
-
-    Alternating directions (Boyd et al. 2011, Distributed Optimization; Tasora, Mangoni & Benatti 2021, Solving
-    Variational Inequalities and Cone Complementarity Problems): each contact sees its bodies as if they had the masses
-    ``weight``, and the direct solve, whose matrix has these masses added, answers. It converges whatever the weights are, with
-    factors that have no more blocks than those of the joints. Returns the largest correction, m/s.
-    """
-    worst = 0.0
-    for i in range(K[CONTACTS]):
-        c = C[i]
-        if not c.swept:
-            continue
-        n = c.normal
-        ux, uy, uz = relative_speed(B, C, i, YES)
-        weight = c.weight[0] * c.weight[1] / (c.weight[0] + c.weight[1])
-        target = c.target
-        depth = -c.gap - SLOP
-        if depth > 0.0:
-            target = max(target, min(CROWD_PUSH * depth / h, CROWD_SPEED))
-        x = c.impulse[0] + weight * (target * n[0] - ux)
-        y = c.impulse[1] + weight * (target * n[1] - uy)
-        z = c.impulse[2] + weight * (target * n[2] - uz)
-        push = max(x * n[0] + y * n[1] + z * n[2], 0.0)
-        along = x * n[0] + y * n[1] + z * n[2]
-        x, y, z = x - along * n[0], y - along * n[1], z - along * n[2]
-        size, most = math.sqrt(x * x + y * y + z * z), c.friction * push
-        s = most / size if size > most else 1.0
-        x, y, z = push * n[0] + s * x, push * n[1] + s * y, push * n[2] + s * z
-        dx, dy, dz = x - c.impulse[0], y - c.impulse[1], z - c.impulse[2]
-        worst = max(worst, math.sqrt(dx * dx + dy * dy + dz * dz) / weight)
-        c.applied[0], c.applied[1], c.applied[2] = x + dx, y + dy, z + dz
-        c.impulse[0], c.impulse[1], c.impulse[2] = x, y, z
-        c.push = push
-        c.state = PUSHING if push > 0.0 else INACTIVE
-    return worst

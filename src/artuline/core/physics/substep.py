@@ -10,17 +10,16 @@ import math
 from artuline.core.physics.collide import find_contacts, find_near, still_near
 from artuline.core.physics.contacts import (
     add_contacts,
-    bend_contacts,
-    choose_swept,
     contact_forces,
     contact_work,
     damped_step,
     prepare_contacts,
     remember,
     set_back_contacts,
-    sweep,
     update_contacts,
 )
+from artuline.core.physics.crowds import choose_swept, sweep
+from artuline.core.physics.curves import bend_contacts
 from artuline.core.physics.drives import (
     add_bodies,
     add_tugs,

@@ -15,7 +15,7 @@ import numba
 import numpy as np
 
 from artuline.core.errors import ArtulineError, CancelledError
-from artuline.core.physics import collide, contacts, drives, graph, joint_solve, joints, motion, substep
+from artuline.core.physics import collide, contacts, crowds, curves, drives, graph, joint_solve, joints, motion, substep
 from artuline.core.physics.world import BodySpec, JointSpec, World
 from artuline.core.scene.model import Shape
 
@@ -63,7 +63,7 @@ def compile_contacts() -> None:
     contacts.contact_forces(b, c, k, True)
     contacts.update_contacts(b, c, k, True, True, True, False)
     contacts.set_back_contacts(b, c, k, 0.1)
-    contacts.bend_contacts(b, c, k, 0.1, False)
+    curves.bend_contacts(b, c, k, 0.1, False)
     contacts.damped_step(b, c, k)
     contacts.remember(p, c, m, k, 0.1)
     collide.find_contacts(b, s, p, n, c, k, w.hulls, 0.1)
@@ -95,8 +95,8 @@ def compile_joints() -> None:
     joints.limit_excess(b, j, 0)
     # parts of a substep that cannot be called from here
     c, k = w.contacts, w.counters
-    contacts.choose_swept(b, c, k, 0.1)
-    contacts.sweep(b, c, k, 0.1)
+    crowds.choose_swept(b, c, k, 0.1)
+    crowds.sweep(b, c, k, 0.1)
     _compile(substep.accept, b, j, w.pairs, w.near, c, w.memory, k, 0.1, True)
     _compile(substep.set_back, b, w.blocks, j, c, k, order, 0.1)
     _compile(substep.gains, b, j, c, k, False)
