@@ -52,6 +52,7 @@ SETTLED, PATIENCE = 0.04, 3
 # share by which the kinetic energy may grow in a substep with contacts, and with joints alone
 GAIN, GAIN_JOINTS = 0.1, 0.003
 PASSES = 16
+MOST_EXACT, FEWER_PASSES = 150, 12  # contacts up to which all are to settle; passes where there are more
 DAMPED = 3  # passes after which contacts that do not settle are damped
 CROWD_PASSES = 5  # with swept contacts, which are not exact in any case
 CROWD_CATCH = 1  # passes in which their other contacts may change
@@ -126,7 +127,8 @@ def attempt(B, E, J, V, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, a
             if arrange(B, J, C, A, K[CONTACTS], order, swept == 0):
                 break
     crowd = K[SWEPT] > 0
-    passes = CROWD_PASSES if crowd else PASSES
+    exact = not crowd and K[CONTACTS] <= MOST_EXACT
+    passes = CROWD_PASSES if crowd else (PASSES if exact else FEWER_PASSES)
     catching, releasing = (CROWD_CATCH, CROWD_CATCH) if crowd else (CATCH, RELEASE)
     worst, angle, unsettled, moved, bent = 0.0, 0.0, 0.0, 0.0, 0.0
     struck, restless, switched = False, False, False
@@ -140,13 +142,13 @@ def attempt(B, E, J, V, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, a
                 _fresh(B, E, J, C, T, K, W, order, h)
             if crowd:
                 moved = sweep(B, C, K, h)
-            damped = p >= DAMPED and not crowd
+            damped = p >= DAMPED and exact
             share = _iterate(B, E, J, C, T, K, W, order, h, ahead, fresh, damped and fresh)
             struck, restless, unsettled = update_contacts(B, C, K, catch, release, fresh, damped)
             if share < 1.0:
                 struck, restless = True, True
         drift(B, V, h)
-        bent = bend_contacts(B, C, K, h, first)
+        bent = 0.0 if crowd else bend_contacts(B, C, K, h, first)
         worst, angle, switched = residuals(B, J, h, catch, release, first)
         if not first and catch:
             switched = update_friction(B, J) or switched
@@ -154,7 +156,7 @@ def attempt(B, E, J, V, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, a
         settled = still and moved < CROWD_SETTLED and (bent < BENT or crowd) and not struck and not switched
         if not first and settled and worst < CLOSED and angle < CLOSED_ANGLE:
             break
-    if (restless or bent > BENT_AT_MOST) and not crowd and not last:
+    if (restless or bent > BENT_AT_MOST) and exact and not last:
         # some contact still begins or ceases to push, or comes down farther than was thought
         return False
     if not crowd and gains(B, J, C, K, restless):
