@@ -58,6 +58,7 @@ CROWD_PASSES = 5  # with swept contacts, which are not exact in any case
 CROWD_CATCH = 1  # passes in which their other contacts may change
 RELEASE = 7  # passes in which contacts and limits may still let go
 CATCH = 9  # passes in which they may still begin to push
+FASTEST = 1e7  # m/s and rad/s, of all bodies together: more is no solution
 SLOWER = 0.1  # share of its speed that is left to what does not close as deep as halving goes
 DEEPEST = 6  # halvings
 
@@ -156,6 +157,8 @@ def attempt(B, E, J, V, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, a
         settled = still and moved < CROWD_SETTLED and (bent < BENT or crowd) and not struck and not switched
         if not first and settled and worst < CLOSED and angle < CLOSED_ANGLE:
             break
+    if not _bounded(B):
+        worst = math.inf
     if (restless or bent > BENT_AT_MOST) and exact and not last:
         # some contact still begins or ceases to push, or comes down farther than was thought
         return False
@@ -234,6 +237,17 @@ def _turns_too_far(B, h, end, most):
             if not (w[0] ** 2 + w[1] ** 2 + w[2] ** 2) * h * h < most * most:
                 return True
     return False
+
+
+@inlined
+def _bounded(B):
+    """Whether the trial velocities are numbers that a motion can have."""
+    most = 0.0
+    for i in range(B.shape[0]):
+        if B[i].free:
+            for k in range(3):
+                most += abs(B[i].tv[k]) + abs(B[i].tw[k])
+    return most < FASTEST  # false for numbers that are none
 
 
 @inlined
