@@ -12,6 +12,7 @@ from artuline.core.geometry import rotation
 from artuline.core.physics.state import HALTED
 from artuline.core.physics.world import BodySpec, JointSpec, World
 from artuline.core.run.record import run
+from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Scene, Shape
 from artuline.demo.scenes import ready_figure
@@ -165,14 +166,8 @@ def test_a_load_that_cannot_be_followed_is_named_before_and_a_standstill_after(m
         self.counters[HALTED] += 1
 
     monkeypatch.setattr(World, "step_keyed", stuck)
-    take = run(edit_handed(scene), assets)
+    take = run(edit.hand_over(scene, figure.id, None, 0, 200, 0, 0), assets)
     assert take.held and "stood still" in check_take(scene, take)[0].text
-
-
-def edit_handed(scene):
-    from artuline.core.scene import edit
-
-    return edit.hand_over(scene, scene.figures[0].id, None, 0, 200, 0, 0)
 
 
 @pytest.mark.parametrize(
