@@ -11,7 +11,7 @@ from artuline.core.physics.kernels import compiled, inlined
 from artuline.core.physics.points import place_shapes
 from artuline.core.physics.polyhedra import convex, hull_plane, shape_mesh
 from artuline.core.physics.rounds import box_plane, round_box, round_plane, round_round
-from artuline.core.physics.state import BOX, CONTACTS, HULL, LISTS, MESH, NEAR, PLANE
+from artuline.core.physics.state import BOX, CONTACTS, FULL, HULL, MESH, NEAR, PLANE
 
 ALLOWED = 0.1  # share of its speed that a body's velocity may change by before the list of near pairs is made anew
 LEAST_SPEED = 0.6  # m/s that is allowed for at least
@@ -41,7 +41,7 @@ def _gap_bound(S, a, b):
 
 
 @inlined
-def _bound(B, S, dt):
+def bound(B, S, dt):
     """Boxes that hold the shapes for dt, however their bodies' velocities change as far as ``fastest`` allows."""
     for s in range(S.shape[0]):
         b, low, high, at = S[s].body, S[s].low, S[s].high, S[s].at
@@ -53,7 +53,7 @@ def _bound(B, S, dt):
         if b >= 0:
             r += dt * (B[b].fastest + _spin(B, b) * S[s].reach)
         for k in range(3):
-            way = dt * B[b].v[k] if b >= 0 else 0.0
+            way = dt * B[b].listed[k] if b >= 0 else 0.0
             low[k], high[k] = at[k] + min(way, 0.0) - r, at[k] + max(way, 0.0) + r
 
 
@@ -64,7 +64,7 @@ def _spin(B, i):
 
 
 @inlined
-def _sort(S, row):
+def sort(S, row):
     """Sort the shapes by where their boxes begin along x; nearly sorted already, from the time before."""
     for n in range(1, row.shape[0]):
         s, t = row[n], n
@@ -75,23 +75,66 @@ def _sort(S, row):
         row[t] = s
 
 
-@compiled
-def find_near(B, S, P, N, K, row, table, dt):
-    """Fill N with the pairs that may touch within dt; ``fastest`` of the bodies says up to which change of velocity.
+@inlined
+def listed_apart(X, i, j):
+    """Whether X says that the bodies of these numbers do not collide."""
+    apart = False
+    for k in range(X[1 + i], X[2 + i]):
+        apart = apart or X[k] == j
+    return apart
 
-    By sweep and prune (Cohen et al. 1995, I-COLLIDE). row (s,): the shapes, as sorted the time before; table (s, s): which pair
-    two shapes are, or -1.
-    """
-    place_shapes(B, S)
+
+@inlined
+def may_collide(B, S, X, s, t):
+    """Whether shapes s and t collide at all. X: whose bodies do not (``apart_of``)."""
+    a, b = S[s].body, S[t].body
+    if S[s].silent or S[t].silent or a == b or (S[s].kind >= MESH and S[t].kind >= MESH):
+        return False
+    if a >= 0 and b >= 0 and B[a].group >= 0 and B[a].group == B[b].group:
+        return False
+    i = B[a].id if a >= 0 else X[0]
+    j = B[b].id if b >= 0 else X[0]
+    return not listed_apart(X, i, j)
+
+
+@inlined
+def _slot(P, H, a, b):
+    """Where the table H has the pair of shapes a and b of P, or would have it."""
+    k = (a * 73856093 ^ b * 19349663) & (H.shape[0] - 1)
+    while H[k] >= 0 and (P[H[k]].a != a or P[H[k]].b != b):
+        k = (k + 1) & (H.shape[0] - 1)
+    return k
+
+
+@inlined
+def list_velocities(B):
+    """Note the velocities that a list of near pairs goes by, and how far they may change."""
     for i in range(B.shape[0]):
         v = B[i].v
         for k in range(3):
             B[i].listed[k] = v[k]
         B[i].fastest = ALLOWED * math.sqrt(v[0] * v[0] + v[1] * v[1] + v[2] * v[2]) + LEAST_SPEED
-    _bound(B, S, dt)
-    _sort(S, row)
-    K[NEAR] = 0
-    K[LISTS] += 1
+
+
+@compiled
+def find_near(B, S, P, Q, H, X, K, row, dt):
+    """Fill P with the pairs that may touch within dt; ``fastest`` of the bodies says up to which change of velocity.
+
+    By sweep and prune (Cohen et al. 1995, I-COLLIDE). row (s,): the shapes, as sorted the time before; Q: room for as many pairs
+    as P; H: a table all -1, of a power of two and more than there are pairs; X: as in ``may_collide``. Pairs that were near before keep
+    what is remembered of them. Where there are more than P has room for, they are left out and FULL is set.
+    """
+    place_shapes(B, S)
+    list_velocities(B)
+    bound(B, S, dt)
+    sort(S, row)
+    for k in range(K[NEAR]):
+        if P[k].olds > 0 or P[k].incoming[0] > 0.0:
+            P[k].slot = _slot(P, H, P[k].a, P[k].b)
+            H[P[k].slot] = k
+        else:
+            P[k].slot = -1
+    count = 0
     for n in range(row.shape[0]):
         s = row[n]
         for m in range(n + 1, row.shape[0]):
@@ -100,29 +143,41 @@ def find_near(B, S, P, N, K, row, table, dt):
                 break
             if S[t].low[1] > S[s].high[1] or S[s].low[1] > S[t].high[1]:
                 continue
-            k = table[s, t]
-            if k < 0 or S[t].low[2] > S[s].high[2] or S[s].low[2] > S[t].high[2]:
+            if S[t].low[2] > S[s].high[2] or S[s].low[2] > S[t].high[2] or not may_collide(B, S, X, s, t):
                 continue
-            if not _may_touch(B, S, P[k].a, P[k].b, dt):
+            first = S[s].kind < S[t].kind or (S[s].kind == S[t].kind and S[s].id < S[t].id)
+            a, b = (s, t) if first else (t, s)
+            if not may_touch(B, S, a, b, dt):
                 continue
-            if P[k].listed != K[LISTS] - 1:
-                P[k].olds = 0
-                P[k].incoming[0] = 0.0
-            P[k].listed = K[LISTS]
-            N[K[NEAR]] = k
-            K[NEAR] += 1
+            if count == Q.shape[0]:
+                K[FULL] = 1
+                break
+            k = H[_slot(P, H, a, b)]
+            if k >= 0:
+                Q[count] = P[k]
+            else:
+                Q[count].a, Q[count].b, Q[count].old, Q[count].olds = a, b, 0, 0
+                Q[count].incoming[0], Q[count].incoming[1] = 0.0, 0.0
+            count += 1
+    for k in range(K[NEAR]):
+        if P[k].slot >= 0:
+            H[P[k].slot] = -1
+    for k in range(count):
+        P[k] = Q[k]
+    K[NEAR] = count
 
 
 @inlined
-def _may_touch(B, S, a, b, dt):
-    """Whether two shapes may touch within dt."""
+def may_touch(B, S, a, b, dt):
+    """Whether two shapes may touch within dt, with the velocities as listed."""
     reach = TOUCH + S[a].margin + S[b].margin
     vx, vy, vz = 0.0, 0.0, 0.0
     for e in range(2):
         s, sign = (a, 1.0) if e == 0 else (b, -1.0)
         i = S[s].body
         if i >= 0:
-            vx, vy, vz = vx + sign * B[i].v[0], vy + sign * B[i].v[1], vz + sign * B[i].v[2]
+            v = B[i].listed
+            vx, vy, vz = vx + sign * v[0], vy + sign * v[1], vz + sign * v[2]
             reach += dt * (B[i].fastest + _spin(B, i) * S[s].reach)
     return _gap_bound(S, a, b) < reach + dt * math.sqrt(vx * vx + vy * vy + vz * vz)
 
@@ -138,13 +193,12 @@ def still_near(B):
 
 
 @compiled
-def find_contacts(B, S, P, N, C, K, G, h):
+def find_contacts(B, S, P, C, K, G, h):
     """Fill C with all contacts closer than what can close within h. G: vertices, faces and edges of hulls."""
     K[CONTACTS] = 0
     place_shapes(B, S)
     _speeds(B, S)
-    for n in range(K[NEAR]):
-        k = N[n]
+    for k in range(K[NEAR]):
         a, b = P[k].a, P[k].b
         ba, bb = S[a].body, S[b].body
         if not ((ba >= 0 and B[ba].free) or (bb >= 0 and B[bb].free)):

@@ -1,7 +1,7 @@
 """Where shapes are, and how a contact point is stored."""
 
 from artuline.core.physics.kernels import compiled, inlined, quat_mul, turn
-from artuline.core.physics.state import CONTACTS
+from artuline.core.physics.state import CONTACTS, FULL
 
 
 @compiled
@@ -28,6 +28,7 @@ def add_contact(C, K, a, b, nx, ny, nz, px, py, pz, gap, feature):
     """Store a contact of shapes a and b at the point midway between the surfaces."""
     i = K[CONTACTS]
     if i >= C.shape[0]:
+        K[FULL] = 1
         return
     C[i].shapes[0], C[i].shapes[1] = a, b
     C[i].normal[0], C[i].normal[1], C[i].normal[2] = nx, ny, nz

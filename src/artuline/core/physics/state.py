@@ -19,7 +19,7 @@ ROWS = 7
 MOST_NEIGHBOURS = 16
 
 # Indices into the counters
-CONTACTS, ASKED, DONE, FACTORED, SOLVED, NEAR, SWEPT, HALTED, PATTERN, SMOOTH, LISTS = range(11)
+CONTACTS, ASKED, DONE, FACTORED, SOLVED, NEAR, SWEPT, HALTED, PATTERN, SMOOTH, FULL = range(11)
 COUNTERS = 11
 
 # Rows of the array of hulls and meshes: scratch of the contact search, then their data
@@ -66,6 +66,12 @@ BODY = np.dtype(
         ("contact", _F),  # sum of normal impulses, N s
         ("listed", _F, 3),  # velocity when the list of near pairs was made
         ("fastest", _F),  # change of it that the list allows for
+        ("began", _F, 3),  # the same of the frame's first list
+        ("allowed", _F),
+        ("reach", _F),  # radius around the centre of mass that holds its shapes
+        ("rest", _F),  # seconds that it has been at rest for
+        ("felt", _F, 6),  # ``push`` of the frame before
+        ("before", _F),  # ``contact`` as the frame began
         ("strongest", _F),  # hardest normal impulse since the last reset, N s, and where
         ("touch", _F, 3),
         ("up", _I, MOST_NEIGHBOURS),  # the neighbours that are eliminated later
@@ -74,7 +80,10 @@ BODY = np.dtype(
         ("rank", _I),  # place in the order of elimination
         ("keyed", _I),  # substeps that it has been keyed for, two at most
         ("of_joint", _I),  # the joint whose child this is, or -1
+        ("id", _I),  # its place in the world, whatever its place in an island
+        ("group", _I),  # of bodies that do not collide, -1: none
         ("free", _B),
+        ("strayed", _B),  # its velocity has changed by more than the frame's first list allowed for
     ],
     align=True,
 )
@@ -176,12 +185,15 @@ SHAPE = np.dtype(
         ("count", _I, 3),
         ("body", _I),
         ("kind", _I),
+        ("id", _I),  # its place in the world, whatever its place in an island
+        ("silent", _B),  # touches nothing
     ],
     align=True,
 )
 
-#: Shapes that may collide, kind[a] <= kind[b]; speed of an impact about to bounce: this substep, the next; when last near.
-PAIR = np.dtype([("incoming", _F, 2), ("a", _I), ("b", _I), ("old", _I), ("olds", _I), ("listed", _I)], align=True)
+#: Shapes that are near each other, kind[a] <= kind[b]; speed of an impact about to bounce: this substep, the next; its
+#: contacts among those remembered: the first, and how many; where the table holds it.
+PAIR = np.dtype([("incoming", _F, 2), ("a", _I), ("b", _I), ("old", _I), ("olds", _I), ("slot", _I)], align=True)
 
 #: Contact points of the substep. Normals point from b to a; a is free.
 CONTACT = np.dtype(

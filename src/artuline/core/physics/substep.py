@@ -7,7 +7,7 @@ swings keep their height. A substep that turns a body too far, or does not close
 
 import math
 
-from artuline.core.physics.collide import find_contacts, find_near, still_near
+from artuline.core.physics.collide import find_contacts
 from artuline.core.physics.contacts import (
     add_contacts,
     contact_forces,
@@ -24,7 +24,6 @@ from artuline.core.physics.drives import (
     add_bodies,
     add_tugs,
     body_forces,
-    effective_inertia,
     prepare_drives,
     tug_forces,
     update_friction,
@@ -32,7 +31,7 @@ from artuline.core.physics.drives import (
 from artuline.core.physics.graph import arrange, factor, solve
 from artuline.core.physics.joint_solve import add_joints, joint_forces, joint_impulses, joint_work, set_back_joints
 from artuline.core.physics.joints import limit_excess, near_limit, prepare_joints, residuals
-from artuline.core.physics.kernels import NO, YES, compiled, exp_quat, folded, inlined, log_quat, quat_mul, turn
+from artuline.core.physics.kernels import NO, YES, exp_quat, folded, inlined, quat_mul
 from artuline.core.physics.motion import drift, fill_lanes, free_velocities, world_inertia
 from artuline.core.physics.state import ASKED, CONTACTS, DONE, FACTORED, HALTED, NEAR, PATTERN, SMOOTH, SOLVED, SWEPT
 
@@ -99,7 +98,7 @@ def _iterate(B, E, J, C, T, K, W, order, h, ahead, fresh, damped):
 
 
 @folded
-def attempt(B, E, J, V, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, ahead, last):
+def attempt(B, E, J, V, S, P, C, O, T, K, G, W, A, order, gravity, wind, h, ahead, last):
     """Try one substep of length h; on success B holds its end. ``last``: accept whatever comes.
 
     ``ahead``: seconds until the targets are due. Returns whether it was accepted.
@@ -112,7 +111,7 @@ def attempt(B, E, J, V, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, a
     free_velocities(B, gravity, wind, h)
     prepare_joints(B, J, h)
     prepare_drives(B, J, h, ahead)
-    find_contacts(B, S, P, N, C, K, G, h)
+    find_contacts(B, S, P, C, K, G, h)
     prepare_contacts(B, S, P, C, O, K, h)
     if K[SMOOTH] > 0:
         for i in range(K[CONTACTS]):
@@ -185,7 +184,7 @@ def attempt(B, E, J, V, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h, a
     if not last and _turns_too_far(B, h, YES, MOST_TURN_CROWD if crowd else MOST_TURN):
         return False
     set_back(B, E, J, C, K, order, h)
-    accept(B, J, P, N, C, O, K, h, last)
+    accept(B, J, P, C, O, K, h, last)
     return True
 
 
@@ -275,7 +274,7 @@ def _freeze(B):
 
 
 @inlined
-def accept(B, J, P, N, C, O, K, h, last):
+def accept(B, J, P, C, O, K, h, last):
     """Make the predicted pose the pose, and note the worst values."""
     for i in range(B.shape[0]):
         s = B[i].w1[0] ** 2 + B[i].w1[1] ** 2 + B[i].w1[2] ** 2
@@ -294,9 +293,9 @@ def accept(B, J, P, N, C, O, K, h, last):
             B[i].q[a] = B[i].q1[a]
         B[i].last = h if B[i].free else 0.0
     for k in range(K[NEAR]):
-        P[N[k]].incoming[0] = P[N[k]].incoming[1]
-        P[N[k]].incoming[1] = 0.0
-        P[N[k]].olds = 0
+        P[k].incoming[0] = P[k].incoming[1]
+        P[k].incoming[1] = 0.0
+        P[k].olds = 0
     remember(P, C, O, K, h)
     for c in range(K[CONTACTS]):
         a, b = C[c].a, C[c].b
@@ -332,7 +331,7 @@ def _note(B, i, C, c):
 
 
 @folded
-def advance(B, E, J, V, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h):
+def advance(B, E, J, V, S, P, C, O, T, K, G, W, A, order, gravity, wind, h):
     """One substep of length h, halved as often as needed. Poses of bodies that are not free are moved along."""
     whole = 1 << DEEPEST
     done, size = 0, whole
@@ -340,7 +339,7 @@ def advance(B, E, J, V, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, h):
     while done < whole:
         part = h * size / whole
         ahead = h * (whole - done) / whole
-        if attempt(B, E, J, V, S, P, N, C, O, T, K, G, W, A, order, gravity, wind, part, ahead, size == 1):
+        if attempt(B, E, J, V, S, P, C, O, T, K, G, W, A, order, gravity, wind, part, ahead, size == 1):
             K[DONE] += 1
             K[SMOOTH] = 0
             done += size
@@ -406,119 +405,3 @@ def _nudge(q0, q1, share):
     n = 1.0 / math.sqrt(n)
     for k in range(4):
         q0[k] *= n
-
-
-@compiled
-def frame(
-    B, E, J, V, S, P, N, row, table, C, O, T, K, G, W, A, order, gravity, wind, h, keyed_x, keyed_q, free, goal, drive, follow
-):  # fmt: skip
-    """All substeps of a frame, with the keyed motion given at every substep.
-
-    keyed_x (k + 1, n, 3), keyed_q (k + 1, n, 4): keyed poses; free (k, n): which bodies are simulated;
-    goal (k, n, 2): world drive in Hz and damping in 1/s; drive (k, m): joint drive in Hz; gravity, wind (k, 3);
-    follow (m,): whether a joint's anchor on the parent and its drive's target come from the keyed poses. A
-    body that becomes free starts with the velocity of its keys.
-    """
-    n, m = B.shape[0], J.shape[0]
-    for j in range(m):
-        J[j].load[0], J[j].load[1], J[j].load[2] = 0.0, 0.0, 0.0
-    for s in range(free.shape[0]):
-        for i in range(n):
-            B[i].free = free[s, i]
-            B[i].goal_frequency, B[i].goal_damping = goal[s, i, 0], goal[s, i, 1]
-            for k in range(3):
-                B[i].goal_x0[k], B[i].goal_x1[k] = keyed_x[s, i, k], keyed_x[s + 1, i, k]
-            for k in range(4):
-                B[i].goal_q0[k], B[i].goal_q1[k] = keyed_q[s, i, k], keyed_q[s + 1, i, k]
-            if not B[i].free or B[i].keyed > 0:
-                _follow_keys(B, i, keyed_x, keyed_q, s, h)
-        for j in range(m):
-            J[j].frequency = drive[s, j]
-            if follow[j]:
-                _keyed_relative(J, keyed_x[s + 1], keyed_q[s + 1], j, J[j].target1, YES)
-                _keyed_relative(J, keyed_x[s], keyed_q[s], j, J[j].target0, NO)
-        if s == 0:
-            world_inertia(B)
-            effective_inertia(B, J, A, W)
-        if s == 0 or not still_near(B):
-            find_near(B, S, P, N, K, row, table, h * (free.shape[0] - s))
-        advance(B, E, J, V, S, P, N, C, O, T, K, G, W, A, order, gravity[s], wind[s], h)
-    last = free.shape[0]
-    for i in range(n):
-        if not B[i].free:
-            for k in range(3):
-                B[i].x[k] = keyed_x[last, i, k]
-            for k in range(4):
-                B[i].q[k] = keyed_q[last, i, k]
-    _break(J, K)
-
-
-@inlined
-def _chord(x0, q0, x1, q1, i, h):
-    """Mean velocity and spin that take body i from one keyed pose to the next."""
-    ex, ey, ez, ew = quat_mul(q1[i, 0], q1[i, 1], q1[i, 2], q1[i, 3], -q0[i, 0], -q0[i, 1], -q0[i, 2], q0[i, 3])
-    r0, r1, r2 = log_quat(ex, ey, ez, ew)
-    k = 1.0 / h
-    return (
-        k * (x1[i, 0] - x0[i, 0]), k * (x1[i, 1] - x0[i, 1]), k * (x1[i, 2] - x0[i, 2]), k * r0, k * r1, k * r2
-    )  # fmt: skip
-
-
-@inlined
-def _follow_keys(B, i, keyed_x, keyed_q, s, h):
-    """Put body i on its keys, with their mean velocity; or let it go, with their velocity at this moment.
-
-    That is the slope of the curve through the poses at two substeps before and two after it (central differences of fourth order; of third
-    with one after it), so that what follows curved keys leaves along their tangent, and between two straight lines with the mean of both.
-    """
-    b = B[i]
-    x0, q0, x1, q1 = keyed_x[s], keyed_q[s], keyed_x[s + 1], keyed_q[s + 1]
-    new = _chord(x0, q0, x1, q1, i, h)
-    b.last = 0.0
-    if b.free:
-        after = new
-        f, n, o, p = 0.0, 0.5, 0.5, 0.0
-        if b.keyed > 1 and s + 2 < keyed_x.shape[0]:
-            after = _chord(x1, q1, keyed_x[s + 2], keyed_q[s + 2], i, h)
-            f, n, o, p = -1 / 12, 7 / 12, 7 / 12, -1 / 12
-        elif b.keyed > 1:
-            n, o, p = 1 / 3, 5 / 6, -1 / 6
-        for k in range(3):
-            b.v[k] = f * after[k] + n * new[k] + o * b.v[k] + p * b.chord[k]
-            b.w[k] = f * after[3 + k] + n * new[3 + k] + o * b.w[k] + p * b.chord[3 + k]
-        b.keyed = 0
-        return
-    b.keyed = min(b.keyed + 1, 2)
-    for k in range(3):
-        b.chord[k], b.chord[3 + k] = b.v[k], b.w[k]
-        b.x[k], b.v[k], b.w[k] = x0[i, k], new[k], new[3 + k]
-    for k in range(4):
-        b.q[k] = q0[i, k]
-
-
-@inlined
-def _break(J, K):
-    """Part the joints whose impulse within the frame was too much."""
-    for j in range(J.shape[0]):
-        l = J[j].load
-        most = J[j].break_impulse
-        if most > 0.0 and J[j].live and l[0] * l[0] + l[1] * l[1] + l[2] * l[2] > most * most:
-            J[j].broken = K[ASKED]
-
-
-@inlined
-def _keyed_relative(J, x, q, j, target, anchor):
-    """Set a target to the keyed rotation of the child's frame in the parent's; and the anchor to the child's."""
-    p, c = J[j].parent, J[j].child
-    f = J[j].frame_c
-    cx, cy, cz, cw = quat_mul(q[c, 0], q[c, 1], q[c, 2], q[c, 3], f[0], f[1], f[2], f[3])
-    g = J[j].frame_p
-    px, py, pz, pw = g[0], g[1], g[2], g[3]
-    if p >= 0:
-        px, py, pz, pw = quat_mul(q[p, 0], q[p, 1], q[p, 2], q[p, 3], px, py, pz, pw)
-    target[0], target[1], target[2], target[3] = quat_mul(-px, -py, -pz, pw, cx, cy, cz, cw)
-    if anchor and p >= 0:
-        a = J[j].anchor_c
-        ax, ay, az = turn(q[c, 0], q[c, 1], q[c, 2], q[c, 3], a[0], a[1], a[2])
-        ax, ay, az = ax + x[c, 0] - x[p, 0], ay + x[c, 1] - x[p, 1], az + x[c, 2] - x[p, 2]
-        J[j].anchor_p[0], J[j].anchor_p[1], J[j].anchor_p[2] = turn(-q[p, 0], -q[p, 1], -q[p, 2], q[p, 3], ax, ay, az)

@@ -12,7 +12,8 @@ from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation, transforms
 from artuline.core.geometry.polyhedron import TriangleMesh, hull_of
 from artuline.core.geometry.rotation import IDENTITY, Array
-from artuline.core.physics.collide import find_contacts, find_near
+from artuline.core.physics.collide import LEAST_SPEED, find_contacts, find_near
+from artuline.core.physics.island_runs import MOST_IN_PLACE, Given, IslandRunner
 from artuline.core.physics.joints import HARD
 from artuline.core.physics.solids import fill_solids, most_contacts
 from artuline.core.physics.specs import (
@@ -36,6 +37,7 @@ from artuline.core.physics.state import (
     CONTACT,
     CONTACTS,
     COUNTERS,
+    FULL,
     HULL,
     JOINT,
     LANE,
@@ -43,13 +45,13 @@ from artuline.core.physics.state import (
     MEMORY,
     MESH,
     MOST_NEIGHBOURS,
+    NEAR,
     PAIR,
     PLANE,
     SHAPE,
     SPHERE,
     TUG,
 )
-from artuline.core.physics.substep import frame
 from artuline.core.scene.model import Shape
 
 __all__ = ["BodySpec", "JointSpec", "World", "shape_mass"]
@@ -111,6 +113,7 @@ class World:
         made["goal_x0"] = made["goal_x1"] = x
         made["goal_q0"] = made["goal_q1"] = q
         made["goal_ratio"] = 1.0
+        made["id"], made["group"] = np.arange(n), [b.group for b in bodies]
         self.order = _tree_order(joints, n)
         self.raised = self._raise_masses([joints[k] for k in self.order])
         self.joints = self._joints([joints[k] for k in self.order])
@@ -123,13 +126,22 @@ class World:
         self.shapes = self._shapes(bodies, plane)
         self.hulls = fill_solids(self.shapes, [s for b in bodies for s in b.shapes], self.meshes)
         self.row = np.arange(len(self.shapes))
-        self.set_pairs(self._pairs(bodies, joints, off) if contacts else np.zeros(0, PAIR))
-        room = max(64, min(most_contacts(self.shapes) * len(self.pairs), MOST_CONTACTS))
-        self.contacts, self.memory = np.zeros(room, CONTACT), np.zeros(room, MEMORY)
+        self.shapes["id"], self.shapes["silent"] = self.row, not contacts
+        if (self.shapes["kind"] == MESH).any():
+            self.shapes["silent"][-1] = True  # the triangle in hand
+        self._reach()
+        self.apart = apart_of(joints, off, n)
+        most = len(self.shapes) * (len(self.shapes) - 1) // 2
+        in_place = min(most, MOST_IN_PLACE * (MOST_IN_PLACE - 1) // 2) + 1
+        room = max(64, min(most_contacts(self.shapes) * in_place, MOST_CONTACTS))
+        self.contacts = np.zeros(room, CONTACT)
+        self.spare, self.slots = np.zeros(in_place, PAIR), np.full(1 << (2 * in_place).bit_length(), -1)
+        self.pairs, self.memory = self.spare.copy(), np.zeros(room, MEMORY)
         self.tugs = np.zeros(1, TUG)
         self.tugs["body"], self.tugs["frequency"], self.tugs["mass"] = -1, 1.0, 1.0
         self.counters = np.zeros(COUNTERS, np.int64)
         self.scratch = np.zeros((4, 3, 3))
+        self.islands = IslandRunner(self)
         self.room: dict[int, list[np.ndarray]] = {}  # for the inputs of ``step``, by the number of substeps
 
     def _raise_masses(self, joints: list[JointSpec]) -> Array:
@@ -209,27 +221,29 @@ class World:
             row["friction"], row["restitution"] = plane[1:]
         return made
 
-    def _pairs(self, bodies: list[BodySpec], joints: list[JointSpec], off: set[tuple[int, int]]) -> np.ndarray:
-        body, kind = self.shapes["body"], self.shapes["kind"]
-        n = len(bodies) + 1  # the world is the last
-        apart = np.eye(n, dtype=bool)
-        for a, b in [*off, *((j.parent, j.child) for j in joints if j.kind != "tie")]:
-            apart[a, b] = apart[b, a] = True
-        group = np.array([b.group for b in bodies] + [-1])
-        apart |= (group[:, None] == group[None]) & (group[:, None] >= 0)
-        first, second = np.triu_indices(sum(len(b.shapes) for b in bodies) + (self.shapes["kind"] == PLANE).sum(), 1)
-        keep = ~apart[body[first], body[second]] & ~((kind[first] >= MESH) & (kind[second] >= MESH))
-        first, second = first[keep], second[keep]
-        made = np.zeros(len(first), PAIR)
-        swap = kind[first] > kind[second]
-        made["a"], made["b"] = np.where(swap, second, first), np.where(swap, first, second)
-        return made
+    def _reach(self) -> None:
+        """Note how far from its centre of mass every body reaches with what touches; -1: nothing does."""
+        reach, s = np.full(len(self.bodies), -1.0), self.shapes
+        loud = ~s["silent"] & (s["body"] >= 0)
+        np.maximum.at(
+            reach, s["body"][loud], np.linalg.norm(s["position"][loud], axis=1) + s["reach"][loud] + s["margin"][loud]
+        )
+        self.bodies["reach"] = reach
 
-    def set_pairs(self, pairs: np.ndarray) -> None:
-        """Let these pairs of shapes collide, and no others."""
-        self.pairs, self.near = pairs, np.zeros(max(len(pairs), 1), np.int64)
-        self.table = np.full((len(self.shapes), len(self.shapes)), -1, np.int32)
-        self.table[pairs["a"], pairs["b"]] = self.table[pairs["b"], pairs["a"]] = np.arange(len(pairs))
+    def set_silent(self, shapes: np.ndarray, silent: bool) -> None:
+        """Let these shapes touch nothing, or all that they may."""
+        self.shapes["silent"][shapes] = silent
+        self._reach()
+        self.bodies["rest"] = 0.0
+
+    def hold_pairs(self, pairs: np.ndarray, memory: np.ndarray) -> None:
+        """Remember these pairs (k,) of shapes, and what is known of their contacts."""
+        if len(pairs) > len(self.pairs):
+            self.pairs = np.zeros(2 * len(pairs), PAIR)
+        if len(memory) > len(self.memory):
+            self.memory = np.zeros(2 * len(memory), MEMORY)
+        self.pairs[: len(pairs)], self.memory[: len(memory)] = pairs, memory
+        self.counters[NEAR] = len(pairs)
 
     # poses
 
@@ -330,21 +344,33 @@ class World:
             raise ArtulineError(f"a step of {dt} seconds", remedy="Take a time above zero.")
         if not (np.isfinite(gravity).all() and np.isfinite(wind).all()):
             raise ArtulineError("gravity or wind is not a number")
-        frame(
-            self.bodies, self.blocks, self.joints, self.lanes, self.shapes, self.pairs, self.near, self.row, self.table,
-            self.contacts, self.memory, self.tugs, self.counters, self.hulls, self.scratch, self.coupled, self.elimination,
-            gravity, wind, dt / len(free), x, q, free, goal, drive, follow,
-        )  # fmt: skip
+        arrays = [np.ascontiguousarray(np.swapaxes(v, 0, 1)) for v in (x, q, free, goal, drive)]
+        self.islands.run(Given(*arrays, follow, gravity, wind, dt))
+
+    def contacts_now(self, reach: float = 0.0) -> np.ndarray:
+        """Contacts of all shapes that are closer than ``reach`` (m), as they are now."""
+        b, s = self.bodies.copy(), self.shapes.copy()
+        # a second in which everything may come closer by half of it
+        b["v"], b["w"] = 0.0, 0.0
+        size, counters = max(256, 8 * len(s)), np.zeros(COUNTERS, np.int64)
+        while True:
+            pairs, spare, slots = np.zeros(size, PAIR), np.zeros(size, PAIR), np.full(1 << (2 * size).bit_length(), -1)
+            counters[:] = 0
+            find_near(b, s, pairs, spare, slots, self.apart, counters, self.row.copy(), reach / LEAST_SPEED)
+            found = np.zeros(most_contacts(s) * max(int(counters[NEAR]), 1), CONTACT)
+            b["v"][:, 0] = 0.5 * reach
+            find_contacts(b, s, pairs, found, counters, self.hulls, 1.0)
+            if not counters[FULL]:
+                return found[: counters[CONTACTS]]
+            size *= 2
 
     def overlaps(self) -> list[tuple[int, int, float]]:
         """Bodies whose shapes overlap now, among those that may collide: (a, b, gap in metres below zero)."""
-        find_near(self.bodies, self.shapes, self.pairs, self.near, self.counters, self.row, self.table, 0.0)
-        find_contacts(self.bodies, self.shapes, self.pairs, self.near, self.contacts, self.counters, self.hulls, 0.0)
-        found = self.contacts[: self.counters[CONTACTS]]
         body = self.shapes["body"]
         return [
-            (int(body[c["shapes"][0]]), int(body[c["shapes"][1]]), float(c["gap"])) for c in found if c["gap"] < 0.0
-        ]
+            (int(body[c["shapes"][0]]), int(body[c["shapes"][1]]), float(c["gap"]))
+            for c in self.contacts_now() if c["gap"] < 0.0
+        ]  # fmt: skip
 
     def reset_report(self) -> None:
         """Start new worst values and sums."""
@@ -382,6 +408,19 @@ def _size(shape: Shape, meshes: Mapping[str, TriangleMesh]) -> tuple[Array, floa
         return np.array(shape.half), float(np.linalg.norm(shape.half))
     half = shape.half_length if shape.kind == "capsule" else 0.0
     return np.array([shape.radius, half, 0.0]), shape.radius + half
+
+
+def apart_of(joints: list[JointSpec], off: set[tuple[int, int]], n: int) -> np.ndarray:
+    """Which of n bodies do not collide with which: n, where each one's list begins (n + 2,), and the lists; the world is n.
+
+    Those joined do not, nor those of ``off``. Body -1 is the world.
+    """
+    found = {(a % (n + 1), b % (n + 1)) for a, b in off}
+    found |= {(j.parent % (n + 1), j.child) for j in joints if j.kind != "tie"}
+    found |= {(b, a) for a, b in found}
+    rows = np.array(sorted(found), int).reshape(-1, 2)
+    first = 3 + n + np.searchsorted(rows[:, 0], np.arange(n + 2))
+    return np.concatenate([[n], first, rows[:, 1]]).astype(np.int64)
 
 
 def _tree_order(joints: list[JointSpec], n: int) -> list[int]:

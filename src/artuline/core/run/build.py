@@ -246,8 +246,7 @@ def build(scene: Scene, assets: AssetStore) -> Built:
     meshes = {s: mesh_solid(assets, s) for o in scene.obstacles if (s := o.shape.asset) is not None}
     world = World(specs, joints, plane=plane, off=off, gravity=scene.gravity, wind=scene.wind, meshes=meshes)
     if ghosts:
-        touching = ~np.isin(world.shapes["body"], ghosts)
-        world.set_pairs(world.pairs[touching[world.pairs["a"]] & touching[world.pairs["b"]]])
+        world.set_silent(np.isin(world.shapes["body"], ghosts), True)
     mine = [k for k in world.order if k < figures]
     pushes = [(index_of[p.figure, p.body], p) for p in scene.pushes]
     rest = [1.0] * len(scene.obstacles)

@@ -56,8 +56,8 @@ def _compile(kernel: Any, *arguments: Any) -> None:
 def compile_contacts() -> None:
     """The half of the kernels that has to do with contacts."""
     w = _small_world()
-    b, s, p, n, c, m, k = w.bodies, w.shapes, w.pairs, w.near, w.contacts, w.memory, w.counters
-    collide.find_near(b, s, p, n, k, w.row, w.table, 0.1)
+    b, s, p, c, m, k = w.bodies, w.shapes, w.pairs, w.contacts, w.memory, w.counters
+    collide.find_near(b, s, p, w.spare, w.slots, w.apart, k, w.row, 0.1)
     contacts.prepare_contacts(b, s, p, c, m, k, 0.1)
     contacts.add_contacts(b, w.blocks, c, k, w.scratch)
     contacts.contact_forces(b, c, k, True)
@@ -66,7 +66,7 @@ def compile_contacts() -> None:
     curves.bend_contacts(b, c, k, 0.1, False)
     contacts.damped_step(b, c, k)
     contacts.remember(p, c, m, k, 0.1)
-    collide.find_contacts(b, s, p, n, c, k, w.hulls, 0.1)
+    collide.find_contacts(b, s, p, c, k, w.hulls, 0.1)
 
 
 def compile_joints() -> None:
@@ -97,7 +97,7 @@ def compile_joints() -> None:
     c, k = w.contacts, w.counters
     crowds.choose_swept(b, c, k, 0.1)
     crowds.sweep(b, c, k, 0.1)
-    _compile(substep.accept, b, j, w.pairs, w.near, c, w.memory, k, 0.1, True)
+    _compile(substep.accept, b, j, w.pairs, c, w.memory, k, 0.1, True)
     _compile(substep.set_back, b, w.blocks, j, c, k, order, 0.1)
     _compile(substep.gains, b, j, c, k, False)
     _compile(substep.pattern_of, b, j, c, k)

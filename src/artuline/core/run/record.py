@@ -11,7 +11,7 @@ from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.keyed import keyed_pose
 from artuline.core.motion.skeleton import Pose
-from artuline.core.physics.state import HALTED
+from artuline.core.physics.state import ASKED, DONE, HALTED
 from artuline.core.run.build import (
     Built,
     build,
@@ -208,7 +208,7 @@ class _Record:
             poses={f.id: self.shown(k, rows, planted=True) for k, f in self.figures()},
             bodies=self.built.body_refs,
             joints=self.built.joint_refs,
-            substeps=(int(world.counters[1]), int(world.counters[2])),
+            substeps=(int(world.counters[ASKED]), int(world.counters[DONE])),
             held=tuple(f for f in self.held if f <= self.frames[count - 1]),
         )
 

@@ -32,7 +32,6 @@ class Tryout:
         self.scene, self.frame = scene, frame
         # a ground to be switched on, where the scene has none
         self.built = build(scene if scene.ground is not None else edit.scene(scene, ground=Ground()), assets)
-        self._pairs = self.built.world.pairs
         if scene.ground is None:
             self.set_ground(False)
         world = self.built.world
@@ -75,8 +74,7 @@ class Tryout:
     def set_ground(self, on: bool) -> None:
         """The scene's ground (or one at the lowest obstacle or at 0 if it has none), or no ground."""
         world = self.built.world
-        world.set_pairs(self._pairs if on else self._pairs[world.shapes["kind"][self._pairs["b"]] != PLANE])
-        world.counters[:] = 0  # the pattern of contacts too
+        world.set_silent(world.shapes["kind"] == PLANE, not on)
 
     def hold(self, figure: int, bones: frozenset[str]) -> None:
         """Keep the bodies on these bones of a figure on their keys; all others are free."""

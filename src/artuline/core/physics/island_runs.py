@@ -1,0 +1,436 @@
+"""The frame of a world, island by island, on all cores."""
+
+import os
+import queue
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from artuline.core.geometry.rotation import Array
+from artuline.core.physics.frames import frame
+from artuline.core.physics.islands import (
+    carry_keyed,
+    collect,
+    divide,
+    find_awake,
+    find_missed,
+    note_rest,
+    run_islands,
+    sweep_boxes,
+)
+from artuline.core.physics.state import (
+    ASKED,
+    BLOCK,
+    BODY,
+    CONTACT,
+    CONTACTS,
+    COUNTERS,
+    DONE,
+    FACTORED,
+    FULL,
+    HALTED,
+    JOINT,
+    LANE,
+    LANES,
+    MEMORY,
+    MOST_NEIGHBOURS,
+    NEAR,
+    PAIR,
+    PATTERN,
+    SHAPE,
+    SOLVED,
+    SWEPT,
+    TUG,
+)
+
+if TYPE_CHECKING:
+    from artuline.core.physics.world import World
+
+#: Shapes up to which a world's only island is solved where it is, with room for all pairs.
+MOST_IN_PLACE = 64
+REPORTED = ("penetration", "strongest", "touch")
+REPORTED_OF_JOINTS = ("separation", "excess", "used")
+
+#: Threads that islands run on; set it before the first step.
+threads = os.cpu_count() or 1
+
+
+@dataclass
+class Given:
+    """What the frame of all bodies (n) and joints (m) is given over k substeps, body by body."""
+
+    x: Array  # (n, k + 1, 3)
+    q: Array  # (n, k + 1, 4)
+    free: np.ndarray  # (n, k)
+    goal: Array  # (n, k, 2)
+    drive: Array  # (m, k)
+    follow: np.ndarray  # (m,)
+    gravity: Array  # (k, 3)
+    wind: Array  # (k, 3)
+    dt: float
+
+    def arrays(self) -> tuple[Any, ...]:
+        return self.x, self.q, self.free, self.goal, self.drive, self.follow
+
+    @property
+    def h(self) -> float:
+        """Length of a substep, seconds."""
+        return self.dt / len(self.gravity)
+
+
+class Room:
+    """Scratch for the largest island that a thread runs, and what is remembered of those that it has run."""
+
+    def __init__(self, world: "World"):
+        self.world = world
+        self.bodies = self.joints = self.shapes = self.substeps = 0
+        self.pairs, self.contacts, self.kept = 256, 128, 512
+        self.hulls = world.hulls.copy()  # its first rows are scratch
+        self.counts = np.zeros(2, np.int64)
+        self.of_body = np.full(len(world.bodies), -1)
+        self.of_shape = np.full(len(world.shapes), -1)
+        self.made = False
+
+    def fit(self, bodies: int, joints: int, shapes: int, substeps: int) -> None:
+        """Make room for islands of this size."""
+        if self.made and bodies <= self.bodies and joints <= self.joints and shapes <= self.shapes and substeps == self.substeps:
+            return
+        self.bodies, self.joints = max(bodies, self.bodies), max(joints, self.joints)
+        self.shapes, self.substeps = max(shapes, self.shapes), substeps
+        n, m, k = self.bodies, self.joints, substeps
+        self.pairs = max(self.pairs, 8 * self.shapes)
+        self.contacts = max(self.contacts, 4 * self.shapes)
+        self._allocate(n, m, k)
+
+    def _allocate(self, n: int, m: int, k: int) -> None:
+        table = 1 << int(2 * self.pairs).bit_length()
+        self.room = (
+            np.zeros(n * MOST_NEIGHBOURS, BLOCK), np.ones(-(-n // LANES), LANE), np.zeros(self.shapes, SHAPE),
+            np.zeros(self.pairs, PAIR), np.zeros(self.pairs, PAIR), np.full(table, -1, np.int64),
+            np.zeros(self.contacts, CONTACT), np.zeros(self.contacts, MEMORY), np.zeros(len(self.world.tugs), TUG),
+            np.zeros(COUNTERS, np.int64), self.hulls, np.zeros((4, 3, 3)), np.zeros((n, MOST_NEIGHBOURS + 1), np.int64),
+            np.arange(n), np.arange(self.shapes), self.of_body, self.of_shape,
+        )  # fmt: skip
+        self.taken = (
+            np.zeros((n, k + 1, 3)), np.zeros((n, k + 1, 4)), np.zeros((n, k), bool), np.zeros((n, k, 2)),
+            np.zeros((m, k)), np.zeros(m, bool),
+        )  # fmt: skip
+        self.kept = max(self.kept, 2 * self.pairs)
+        self.remembered = np.zeros(self.kept, PAIR), np.zeros(max(self.kept, self.contacts), MEMORY)
+        self.made = True
+
+    def grow(self) -> None:
+        """Twice the room for pairs and contacts; what is remembered stays."""
+        pairs, memory = self.remembered
+        self.pairs, self.contacts, self.kept = 2 * self.pairs, 2 * self.contacts, 2 * self.kept
+        self._allocate(self.bodies, self.joints, self.substeps)
+        self.remembered[0][: len(pairs)], self.remembered[1][: len(memory)] = pairs, memory
+
+
+class Batch:
+    """Islands that are run together, and what they come to."""
+
+    def __init__(self, runner: "IslandRunner", islands: np.ndarray, label: np.ndarray, keyed: np.ndarray, count: int, substeps: int):
+        """islands: numbers of those to run; label (n,): the island of every body; keyed: sorted numbers island * n + body of the
+        bodies on their keys that are with an island; count: islands in all.
+        """
+        w = runner.world
+        n = len(w.bodies)
+        chosen = np.zeros(count + 1, bool)  # the last stands for none
+        chosen[islands] = True
+        self.islands = islands
+        keyed = keyed[chosen[keyed // n]]
+        with_, guests = keyed // n, keyed % n
+        loose = np.flatnonzero(chosen[label])
+        self.bodies, body_first = _by_island(count, [label[loose], with_], [loose, guests])
+        of_joint = runner.islands_of_joints(label)
+        joints = np.flatnonzero(chosen[of_joint])
+        self.joints, joint_first = _by_island(count, [of_joint[joints]], [joints])
+        of_row = np.append(label, -1)[runner.body_of_shape[w.row]]
+        rows = w.row[chosen[of_row]]
+        first, many = runner.first_shape[guests], runner.shape_count[guests]
+        theirs = np.repeat(first - np.cumsum(many) + many, many) + np.arange(many.sum())
+        world = np.tile(runner.world_shapes, len(islands))
+        self.shapes, shape_first = _by_island(
+            count,
+            [of_row[chosen[of_row]], np.repeat(with_, many), np.repeat(islands, len(runner.world_shapes))],
+            [rows, theirs, world],
+        )
+        of_pair = runner.islands_of_pairs(label, keyed)
+        pairs = np.flatnonzero(chosen[of_pair])
+        self.pairs, pair_first = _by_island(count, [of_pair[pairs]], [pairs])
+        self.starts = np.stack([body_first, joint_first, shape_first, pair_first], axis=1)
+        self.made = np.empty(len(self.bodies), BODY), np.empty(len(self.joints), JOINT), np.zeros((len(self.bodies), substeps, 3))
+        self.results = np.zeros((count, COUNTERS + 4), np.int64)
+        self.rooms = np.zeros(count, int)
+        sizes = np.diff(self.starts, axis=0)[islands]
+        self.largest = [int(sizes[:, k].max()) for k in range(3)]
+        self.cost = sizes[:, 0] + sizes[:, 3]
+
+    def lists(self) -> tuple[np.ndarray, ...]:
+        return self.bodies, self.joints, self.shapes, self.pairs
+
+
+def _by_island(count: int, islands: list[np.ndarray], members: list[np.ndarray]) -> tuple[np.ndarray, np.ndarray]:
+    """Members in the order of their islands, and where each of ``count`` islands begins (count + 1,)."""
+    island, member = np.concatenate(islands).astype(int), np.concatenate(members).astype(int)
+    first = np.zeros(count + 1, np.int64)
+    np.cumsum(np.bincount(island, minlength=count), out=first[1:])
+    return np.ascontiguousarray(member[np.argsort(island, kind="stable")]), first
+
+
+class IslandRunner:
+    """Runs the frames of a world."""
+
+    def __init__(self, world: "World"):
+        self.world = world
+        n, body = len(world.bodies), world.shapes["body"]
+        self.body_of_shape = np.where(body < 0, n, body)
+        self.world_shapes = np.flatnonzero(body < 0)
+        self.shape_count = np.bincount(body[body >= 0], minlength=n)
+        self.first_shape = np.cumsum(self.shape_count) - self.shape_count
+        self.label = np.zeros(n, np.int64)
+        self.met = np.zeros((max(64, 2 * n), 2), np.int64)
+        self.boxes, self.by_box = np.zeros((n, 6)), np.arange(n)
+        self.rooms: list[Room] = []
+        self.held: tuple[bytes, ...] = ()
+        self.reports: dict[str, np.ndarray] = {}
+        self.contact = np.zeros(n)
+
+    def islands_of_joints(self, label: np.ndarray) -> np.ndarray:
+        """The island of every joint, -1 for none: that of the body that is free, if both are in the same."""
+        j = self.world.joints
+        child, parent = label[j["child"]], np.where(j["parent"] >= 0, label[j["parent"]], -1)
+        return np.where((child >= 0) & (parent >= 0) & (child != parent), -1, np.maximum(child, parent))
+
+    def islands_of_pairs(self, label: np.ndarray, keyed: np.ndarray) -> np.ndarray:
+        """The island of every remembered pair, -1 for those that are in none, or in two."""
+        w, n = self.world, len(self.world.bodies)
+        pairs = w.pairs[: w.counters[NEAR]]
+        a, b = self.body_of_shape[pairs["a"]], self.body_of_shape[pairs["b"]]
+        padded = np.append(label, -1)
+        of_a, of_b = padded[a], padded[b]
+        island = np.maximum(of_a, of_b)
+        for mine, body in ((of_a, a), (of_b, b)):
+            away = (mine != island) & (body < n)
+            away[away] = (mine[away] >= 0) | ~np.isin(island[away] * n + body[away], keyed)
+            island[away] = -1
+        return island
+
+    def run(self, given: Given) -> None:
+        """Advance the world by a frame."""
+        w = self.world
+        count, met = self._divide(given)
+        awake = np.ones(count, bool)
+        held = given.gravity.tobytes(), given.wind.tobytes(), w.joints["on"].tobytes(), w.joints["broken"].tobytes()
+        if held == self.held:
+            find_awake(
+                w.bodies, w.joints, w.tugs, self.label, met, given.x, given.q, given.free, given.goal, given.drive, awake
+            )  # fmt: skip
+        self.held = held
+        before = w.bodies["contact"].copy()
+        if count == 1 and awake[0] and len(w.shapes) <= MOST_IN_PLACE:
+            frame(
+                w.bodies, w.blocks, w.joints, w.lanes, w.shapes, w.pairs, w.spare, w.slots, w.apart, w.row, w.contacts, w.memory,
+                w.tugs, w.counters, w.hulls, w.scratch, w.coupled, w.elimination, given.gravity, given.wind, given.h,
+                *given.arrays(), np.zeros((0, len(given.gravity), 3)),
+            )  # fmt: skip
+        else:
+            self._run_apart(given, met, awake)
+        note_rest(w.bodies, given.dt)
+        self._report(awake, before)
+
+    def _divide(self, given: Given) -> tuple[int, np.ndarray]:
+        w = self.world
+        while True:
+            count, meetings = divide(
+                w.bodies, w.joints, w.shapes, w.apart, w.row, self.label, self.met, given.x, given.q, given.free, given.dt
+            )
+            if meetings <= len(self.met):
+                return count, self.met[:meetings]
+            self.met = np.zeros((2 * meetings, 2), np.int64)
+
+    def _report(self, awake: np.ndarray, before: np.ndarray) -> None:
+        """What bodies and joints that sleep have felt is what they felt before."""
+        b, j = self.world.bodies, self.world.joints
+        if not awake.all():
+            asleep = (self.label >= 0) & ~np.append(awake, True)[self.label]
+            for name in REPORTED:
+                b[name][asleep] = np.maximum(b[name][asleep], self.reports[name][asleep])
+            b["contact"][asleep] = before[asleep] + self.contact[asleep]
+            of_joint = self.islands_of_joints(self.label)
+            mine = (of_joint >= 0) & ~np.append(awake, True)[of_joint]
+            for name in REPORTED_OF_JOINTS:
+                j[name][mine] = np.maximum(j[name][mine], self.reports[name][mine])
+        if (b["rest"] > 0.0).any():
+            self.contact = b["contact"] - before
+            self.reports = {name: b[name].copy() for name in REPORTED} | {name: j[name].copy() for name in REPORTED_OF_JOINTS}
+
+    def _run_apart(self, given: Given, met: np.ndarray, awake: np.ndarray) -> None:
+        w, count = self.world, len(awake)
+        label = self.label.copy()
+        keyed = self._guests(label, met)
+        batches: list[Batch] = []
+        valid: list[np.ndarray] = []
+        running = np.flatnonzero(awake)
+        for room in self.rooms:
+            room.counts[:] = 0
+        while len(running):
+            batch = Batch(self, running, label, keyed, count, len(given.gravity))
+            self._run_batch(batch, given)
+            batches.append(batch)
+            valid.append(running)
+            missed = self._missed(batches, valid, label, keyed, given)
+            if not len(missed):
+                break
+            label, keyed, running, awake = self._merge(missed, label, keyed, awake)
+            # what has been merged is no longer there, or is run again
+            valid = [v[np.isin(v, label) & ~np.isin(v, running)] for v in valid]
+        self._remember(batches, valid, label, keyed, awake)
+        w.joints["live"][self.islands_of_joints(label) < 0] = False
+        for batch, islands in zip(batches, valid):
+            collect(islands, w.bodies, w.joints, batch.lists(), batch.starts, batch.made, label)
+        carry_keyed(w.bodies, label, given.x, given.q, given.h)
+        self._count(batches, valid, len(given.gravity))
+
+    def _guests(self, label: np.ndarray, met: np.ndarray) -> np.ndarray:
+        """Sorted numbers island * n + body of the bodies on their keys that islands may touch, or hang on."""
+        j, n = self.world.joints, len(label)
+        of_joint = self.islands_of_joints(label)
+        found = [label[met[:, 0]] * n + met[:, 1]]
+        for end in (j["child"], j["parent"]):
+            there = (of_joint >= 0) & (end >= 0)
+            there[there] = label[end[there]] < 0
+            found.append(of_joint[there] * n + end[there])
+        return np.unique(np.concatenate(found))
+
+    def _run_batch(self, batch: Batch, given: Given) -> None:
+        """Run all islands of a batch; those that did not have room enough again with more."""
+        w = self.world
+        order = batch.islands[np.argsort(-batch.cost, kind="stable")]
+        workers = min(threads, len(order))
+        while len(self.rooms) < workers:
+            self.rooms.append(Room(w))
+        for room in self.rooms[:workers]:
+            room.fit(*batch.largest, len(given.gravity))
+        world = (w.bodies, w.joints, w.shapes, w.tugs, w.apart, w.counters)
+        free: queue.SimpleQueue[int] = queue.SimpleQueue()
+        for k in range(workers):
+            free.put(k)
+
+        def work(islands: np.ndarray) -> None:
+            k = free.get()
+            room = self.rooms[k]
+            batch.rooms[islands] = k
+            left = islands
+            while len(left):
+                run_islands(
+                    left, world, (w.pairs, w.memory), batch.lists(), batch.starts, given.arrays(), batch.made,
+                    room.room, room.taken, room.remembered, room.counts, batch.results, given.gravity, given.wind, given.h,
+                )  # fmt: skip
+                left = left[batch.results[left, FULL] > 0]
+                if len(left):
+                    room.grow()
+            free.put(k)
+
+        if workers == 1:
+            work(order)
+            return
+        cost = batch.cost[np.argsort(-batch.cost, kind="stable")]
+        shares = np.minimum((np.cumsum(cost) - cost) * 4 * workers // max(int(cost.sum()), 1), 4 * workers - 1)
+        list(_pool().map(work, [order[shares == s] for s in np.unique(shares)]))
+
+    def _missed(self, batches: list[Batch], valid: list[np.ndarray], label: np.ndarray, keyed: np.ndarray, given: Given) -> np.ndarray:
+        """Bodies (k, 2) that came near others, though they were not run together."""
+        w, n = self.world, len(label)
+        where, strayed = np.full(n, -1), np.zeros(n, bool)
+        traces, offset = [], 0
+        for batch, islands in zip(batches, valid):
+            bodies, made = batch.bodies, batch.made[0]
+            rows = np.flatnonzero((label[bodies] >= 0) & np.isin(label[bodies], islands))
+            # of this batch's own islands: what was merged since is in a later one
+            where[bodies[rows]] = offset + rows
+            strayed[bodies[rows]] = made["strayed"][rows] | ~given.free[bodies[rows]].all(axis=1)
+            traces.append(batch.made[2])
+            offset += len(bodies)
+        if not strayed.any():
+            return np.zeros((0, 2), int)
+        trace = traces[0] if len(traces) == 1 else np.concatenate(traces)
+        sweep_boxes(w.bodies, where, trace, given.x, label, self.boxes)
+        self.by_box = self.by_box[np.argsort(self.boxes[self.by_box, 0], kind="stable")]
+        missed = np.zeros((n, 2), np.int64)
+        found = find_missed(w.bodies, w.apart, self.by_box, self.boxes, where, strayed, trace, given.x, label, keyed, missed)
+        return missed[:found]
+
+    def _merge(
+        self, missed: np.ndarray, label: np.ndarray, keyed: np.ndarray, awake: np.ndarray
+    ) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+        """Islands merged by what was missed: the new labels and guests, which to run, which are awake."""
+        n = len(label)
+        new = np.arange(len(awake))
+        for a, b in missed:
+            i, j = label[a], label[b]
+            if j < 0:
+                continue
+            while new[i] != i:
+                i = new[i]
+            while new[j] != j:
+                j = new[j]
+            new[max(i, j)] = min(i, j)
+        while True:
+            up = new[new]
+            if np.array_equal(up, new):
+                break
+            new = up
+        guests = missed[label[missed[:, 1]] < 0]
+        touched = np.unique(new[label[missed[label[missed] >= 0]]])
+        keyed = np.concatenate([keyed, label[guests[:, 0]] * n + guests[:, 1]])
+        keyed = np.unique(new[keyed // n] * n + keyed % n)
+        awake = awake.copy()
+        awake[touched] = True
+        return np.where(label >= 0, new[label], -1), keyed, touched, awake
+
+    def _remember(self, batches: list[Batch], valid: list[np.ndarray], label: np.ndarray, keyed: np.ndarray, awake: np.ndarray) -> None:
+        """Put the pairs that touch, of all islands, into the world's own arrays."""
+        w = self.world
+        pairs, memories, offset = [], [], 0
+        for k, room in enumerate(self.rooms):
+            kept, memory = (a[:c].copy() for a, c in zip(room.remembered, room.counts))
+            stay = np.ones(len(kept), bool)
+            for batch, islands in zip(batches, valid):
+                gone = np.setdiff1d(batch.islands, islands)
+                for island in gone[batch.rooms[gone] == k]:
+                    stay[batch.results[island, COUNTERS] : batch.results[island, COUNTERS + 1]] = False
+            kept["old"] += offset
+            offset += len(memory)
+            pairs.append(kept[stay])
+            memories.append(memory)
+        of_pair = self.islands_of_pairs(label, keyed)
+        asleep = w.pairs[: w.counters[NEAR]][(of_pair >= 0) & ~np.append(awake, True)[of_pair]]
+        old = np.repeat(asleep["old"] - np.cumsum(asleep["olds"]) + asleep["olds"], asleep["olds"]) + np.arange(asleep["olds"].sum())
+        memories.append(w.memory[old])
+        asleep["old"] = offset + np.cumsum(asleep["olds"]) - asleep["olds"]
+        pairs.append(asleep)
+        w.hold_pairs(np.concatenate(pairs), np.concatenate(memories))
+
+    def _count(self, batches: list[Batch], valid: list[np.ndarray], substeps: int) -> None:
+        k = self.world.counters
+        results = np.concatenate([b.results[v] for b, v in zip(batches, valid)] or [np.zeros((0, COUNTERS + 4), np.int64)])
+        for c in (FACTORED, SOLVED, HALTED):
+            k[c] += results[:, c].sum()
+        for c in (CONTACTS, SWEPT):
+            k[c] = results[:, c].sum()
+        k[ASKED] += substeps
+        k[DONE] += max(substeps, int(results[:, DONE].max(initial=0)))
+        k[PATTERN] = 0
+
+
+_threads: list[ThreadPoolExecutor] = []
+
+
+def _pool() -> ThreadPoolExecutor:
+    if not _threads:
+        _threads.append(ThreadPoolExecutor(threads, "islands"))
+    return _threads[0]

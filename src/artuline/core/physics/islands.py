@@ -1,0 +1,471 @@
+"""Islands: what cannot touch anything else within a frame is solved by itself, in arrays of its own.
+
+Bodies hang together by joints, and by what may touch within the frame; bodies on their keys belong to every island that they may
+touch. What comes up to something after all, since its velocity changed by more than was allowed for, is run again together with it.
+"""
+
+import math
+
+from artuline.core.physics.collide import ALLOWED, LEAST_SPEED, TOUCH, bound, listed_apart, may_collide, may_touch, sort
+from artuline.core.physics.frames import follow_keys, frame
+from artuline.core.physics.kernels import compiled, inlined
+from artuline.core.physics.points import place_shapes
+from artuline.core.physics.state import (
+    ASKED,
+    CONTACTS,
+    COUNTERS,
+    FULL,
+    NEAR,
+)
+
+REST_SPEED = 1e-4  # m/s: what is slower throughout is at rest
+REST_SECONDS = 0.5  # after which what is at rest sleeps
+
+
+@inlined
+def _root(label, i):
+    while label[i] != i:
+        label[i] = label[label[i]]
+        i = label[i]
+    return i
+
+
+@inlined
+def _unite(label, i, j):
+    """The lower of two roots becomes the root of both."""
+    i, j = _root(label, i), _root(label, j)
+    if i < j:
+        label[j] = i
+    else:
+        label[i] = j
+
+
+@inlined
+def _list_keyed(B, i, x, q, dt):
+    """Note the mean velocity of a body on its keys x (k + 1, 3), q (k + 1, 4), put it there, and allow for all that it departs from it."""
+    b, last = B[i], x.shape[0] - 1
+    most = 0.0
+    for k in range(3):
+        b.listed[k] = (x[last, k] - x[0, k]) / dt
+        b.x[k] = x[0, k]
+    for k in range(4):
+        b.q[k] = q[0, k]
+    for s in range(1, last + 1):
+        t, gone, same = s * dt / last, 0.0, 0.0
+        for k in range(3):
+            gone += (x[s, k] - x[0, k] - t * b.listed[k]) ** 2
+        for k in range(4):
+            same += q[s, k] * q[0, k]
+        most = max(most, math.sqrt(gone) + 2.0 * math.acos(min(abs(same), 1.0)) * b.reach)
+    b.fastest = max(b.fastest, LEAST_SPEED + most / dt)
+
+
+@compiled
+def divide(B, J, S, X, row, label, met, keyed_x, keyed_q, free, dt):
+    """Number the islands of a frame: label (n,) of every body that is free in a part of it, -1 of the others.
+
+    met (most, 2): filled with bodies that are free, and bodies on their keys that these may touch. row: as in ``find_near``.
+    Returns how many islands and how many rows of ``met`` there are; more than ``met`` has room for are counted, not written.
+    """
+    n, count = B.shape[0], free.shape[1]
+    for i in range(n):
+        b, times = B[i], 0
+        speed = 0.0
+        for k in range(3):
+            b.listed[k] = b.v[k]
+            speed += b.v[k] * b.v[k]
+        for s in range(count):
+            times += 1 if free[i, s] else 0
+        label[i] = i if times > 0 else -1
+        b.fastest = ALLOWED * math.sqrt(speed) + LEAST_SPEED
+        if times < count:
+            _list_keyed(B, i, keyed_x[i], keyed_q[i], dt)
+    place_shapes(B, S)
+    bound(B, S, dt)
+    sort(S, row)
+    for j in range(J.shape[0]):
+        p, c = J[j].parent, J[j].child
+        if J[j].on and J[j].broken < 0 and p >= 0 and label[p] >= 0 and label[c] >= 0:
+            _unite(label, p, c)
+    meetings = 0
+    for m in range(row.shape[0]):
+        s = row[m]
+        i = S[s].body
+        if i < 0:
+            continue
+        for r in range(m + 1, row.shape[0]):
+            t = row[r]
+            if S[t].low[0] > S[s].high[0]:
+                break
+            j = S[t].body
+            if j < 0 or (label[i] < 0 and label[j] < 0):
+                continue
+            if S[t].low[1] > S[s].high[1] or S[s].low[1] > S[t].high[1]:
+                continue
+            if S[t].low[2] > S[s].high[2] or S[s].low[2] > S[t].high[2]:
+                continue
+            both = label[i] >= 0 and label[j] >= 0
+            if (both and _root(label, i) == _root(label, j)) or not may_collide(B, S, X, s, t):
+                continue
+            if not (may_touch(B, S, s, t, dt) if S[s].kind <= S[t].kind else may_touch(B, S, t, s, dt)):
+                continue
+            if both:
+                _unite(label, i, j)
+                continue
+            if meetings < met.shape[0]:
+                met[meetings, 0], met[meetings, 1] = (i, j) if label[i] >= 0 else (j, i)
+            meetings += 1
+    islands = 0
+    for i in range(n):
+        if label[i] == i:
+            label[i] = -2 - islands
+            islands += 1
+        elif label[i] >= 0:
+            # roots come first
+            label[i] = label[_up(label, i)]
+    for i in range(n):
+        label[i] = -2 - label[i] if label[i] < -1 else -1
+    return islands, meetings
+
+
+@inlined
+def _up(label, i):
+    """The root of body i, or one above it that has its number already."""
+    while label[i] >= 0:
+        i = label[i]
+    return i
+
+
+@inlined
+def _stirs(B, i, keyed_x, keyed_q, free, goal):
+    """Whether body i is not at rest for long enough, or its keys, drives or forces are not what they were."""
+    b = B[i]
+    for s in range(free.shape[1]):
+        if free[i, s] and (goal[i, s, 0] != b.goal_frequency or goal[i, s, 1] != b.goal_damping):
+            return True
+        for k in range(3):
+            if keyed_x[i, s, k] != b.goal_x1[k] or keyed_x[i, s + 1, k] != b.goal_x1[k]:
+                return True
+        for k in range(4):
+            if keyed_q[i, s, k] != b.goal_q1[k] or keyed_q[i, s + 1, k] != b.goal_q1[k]:
+                return True
+        if free[i, s] != (b.rest > 0.0):
+            return True
+    if not b.free:
+        return False
+    for k in range(6):
+        if b.push[k] != b.felt[k]:
+            return True
+    for k in range(3):
+        if b.x[k] != b.x1[k]:
+            return True
+    return b.rest < REST_SECONDS or _moves(B, i)
+
+
+@inlined
+def _moves(B, i):
+    v, w, most = B[i].v, B[i].w, REST_SPEED * REST_SPEED
+    spin = (w[0] * w[0] + w[1] * w[1] + w[2] * w[2]) * B[i].reach * B[i].reach
+    return not v[0] * v[0] + v[1] * v[1] + v[2] * v[2] < most or not spin < most
+
+
+@compiled
+def find_awake(B, J, T, label, met, keyed_x, keyed_q, free, goal, drive, awake):
+    """Set of every island whether anything in it, or that it may touch, is not at rest."""
+    for i in range(awake.shape[0]):
+        awake[i] = False
+    for i in range(B.shape[0]):
+        if label[i] >= 0 and not awake[label[i]] and _stirs(B, i, keyed_x, keyed_q, free, goal):
+            awake[label[i]] = True
+    for k in range(met.shape[0]):
+        island = label[met[k, 0]]
+        if not awake[island] and _stirs(B, met[k, 1], keyed_x, keyed_q, free, goal):
+            awake[island] = True
+    for j in range(J.shape[0]):
+        p, c = J[j].parent, J[j].child
+        island = label[c] if label[c] >= 0 or p < 0 else label[p]
+        if island >= 0 and not awake[island]:
+            for s in range(drive.shape[1]):
+                awake[island] = awake[island] or drive[j, s] != J[j].frequency
+            # what holds it moves, though it may not touch it
+            for i in (p, c):
+                if i >= 0 and label[i] < 0 and _stirs(B, i, keyed_x, keyed_q, free, goal):
+                    awake[island] = True
+    for k in range(T.shape[0]):
+        if T[k].body >= 0 and label[T[k].body] >= 0:
+            awake[label[T[k].body]] = True
+
+
+@inlined
+def _gather(B, J, S, B2, J2, S2, T, T2, bodies, joints, shapes, inverse, of_shape, row):
+    """Copy an island's bodies, joints and shapes, with the indices that they have there."""
+    for i in range(bodies.shape[0]):
+        inverse[bodies[i]] = i
+        B2[i] = B[bodies[i]]
+        B2[i].of_joint = -1
+    for j in range(joints.shape[0]):
+        J2[j] = J[joints[j]]
+        J2[j].child = inverse[J2[j].child]
+        if J2[j].parent >= 0:
+            J2[j].parent = inverse[J2[j].parent]
+        if B[bodies[J2[j].child]].of_joint == joints[j]:
+            B2[J2[j].child].of_joint = j
+    for s in range(shapes.shape[0]):
+        S2[s] = S[shapes[s]]
+        of_shape[shapes[s]] = s
+        row[s] = s
+        if S2[s].body >= 0:
+            S2[s].body = inverse[S2[s].body]
+    for k in range(T.shape[0]):
+        T2[k] = T[k]
+        if T[k].body >= 0:
+            T2[k].body = -1
+            for i in range(bodies.shape[0]):
+                if bodies[i] == T[k].body:
+                    T2[k].body = i
+
+
+@inlined
+def _gather_inputs(bodies, joints, given, taken):
+    """Copy an island's keyed poses, drives and the rest that it is given."""
+    keyed_x, keyed_q, free, goal, drive, follow = given
+    keyed_x2, keyed_q2, free2, goal2, drive2, follow2 = taken
+    for n in range(bodies.shape[0]):
+        i = bodies[n]
+        for s in range(keyed_x.shape[1]):
+            for k in range(3):
+                keyed_x2[n, s, k] = keyed_x[i, s, k]
+            for k in range(4):
+                keyed_q2[n, s, k] = keyed_q[i, s, k]
+        for s in range(free.shape[1]):
+            free2[n, s] = free[i, s]
+            goal2[n, s, 0], goal2[n, s, 1] = goal[i, s, 0], goal[i, s, 1]
+    for n in range(joints.shape[0]):
+        j = joints[n]
+        follow2[n] = follow[j]
+        for s in range(drive.shape[1]):
+            drive2[n, s] = drive[j, s]
+
+
+@compiled
+def run_islands(which, world, remembered, lists, starts, given, made, room, taken, kept, kept_counts, results, gravity, wind, h):
+    """Run the frame of the islands ``which``, one after the other.
+
+    world: B, J, S, T, X and counters, which are only read; remembered: pairs and memory; lists: bodies, joints, shapes and pairs of all
+    islands, one after the other, and starts (islands + 1, 4) of each in them; given: what ``frame`` is given for all; made: bodies,
+    joints and trace, laid out as ``lists``; room, taken: scratch for the largest island; kept, kept_counts: room for what is remembered,
+    and how much of it is used; results (islands, COUNTERS + 4): counters, and where in ``kept`` an island's pairs and memory begin and end.
+    """
+    B, J, S, T, X, counters = world
+    old_pairs, old_memory = remembered
+    bodies, joints, shapes, pairs = lists
+    B2, J2, trace = made
+    E, V, S2, P, Q, H, C, O, T2, K, G, W, A, order, row, inverse, of_shape = room
+    keyed_x, keyed_q, free, goal, drive, follow = taken
+    kept_pairs, kept_memory = kept
+    for n in range(which.shape[0]):
+        island = which[n]
+        f, l = starts[island], starts[island + 1]
+        m, mj, ms = l[0] - f[0], l[1] - f[1], l[2] - f[2]
+        b, j, s = B2[f[0] : l[0]], J2[f[1] : l[1]], S2[:ms]
+        mine, my_joints = bodies[f[0] : l[0]], joints[f[1] : l[1]]
+        _gather(B, J, S, b, j, s, T, T2, mine, my_joints, shapes[f[2] : l[2]], inverse, of_shape, row)
+        _gather_inputs(mine, my_joints, given, taken)
+        for k in range(COUNTERS):
+            K[k] = 0
+        K[ASKED] = counters[ASKED]
+        used = 0
+        for k in range(f[3], l[3]):
+            p = old_pairs[pairs[k]]
+            near = K[NEAR]
+            if near == P.shape[0] or used + p.olds > O.shape[0]:
+                K[FULL] = 1
+                break
+            P[near] = p
+            P[near].a, P[near].b, P[near].old = of_shape[p.a], of_shape[p.b], used
+            for o in range(p.olds):
+                O[used + o] = old_memory[p.old + o]
+            used += p.olds
+            K[NEAR] += 1
+        if K[FULL] == 0:
+            frame(
+                b, E, j, V, s, P, Q, H, X, row[:ms], C, O, T2, K, G, W, A, order[:m], gravity, wind, h,
+                keyed_x[:m], keyed_q[:m], free[:m], goal[:m], drive[:mj], follow[:mj], trace[f[0] : l[0]],
+            )  # fmt: skip
+        result = results[island]
+        result[COUNTERS], result[COUNTERS + 2] = kept_counts[0], kept_counts[1]
+        if kept_counts[0] + K[NEAR] > kept_pairs.shape[0] or kept_counts[1] + K[CONTACTS] > kept_memory.shape[0]:
+            K[FULL] = 1
+        if K[FULL] == 0:
+            _keep(P, O, s, K, kept_pairs, kept_memory, kept_counts)
+        K[ASKED] -= counters[ASKED]
+        for k in range(COUNTERS):
+            result[k] = K[k]
+        result[COUNTERS + 1], result[COUNTERS + 3] = kept_counts[0], kept_counts[1]
+        for i in range(m):
+            inverse[mine[i]] = -1
+
+
+@inlined
+def _keep(P, O, S, K, pairs, memory, counts):
+    """Append what is remembered of the pairs that touch."""
+    for k in range(K[NEAR]):
+        if P[k].olds == 0 and P[k].incoming[0] == 0.0:
+            continue
+        pairs[counts[0]] = P[k]
+        p = pairs[counts[0]]
+        p.a, p.b, p.old = S[P[k].a].id, S[P[k].b].id, counts[1]
+        for o in range(P[k].olds):
+            memory[counts[1] + o] = O[P[k].old + o]
+        counts[0] += 1
+        counts[1] += P[k].olds
+
+
+@compiled
+def collect(which, B, J, lists, starts, made, label):
+    """Copy what the islands ``which`` have come to back."""
+    bodies, joints, _shapes, _pairs = lists
+    B2, J2, _trace = made
+    for n in range(which.shape[0]):
+        f, l = starts[which[n]], starts[which[n] + 1]
+        for k in range(f[0], l[0]):
+            i = bodies[k]
+            if label[i] < 0:
+                # one of several copies
+                a, b = B[i], B2[k]
+                a.penetration = max(a.penetration, b.penetration)
+                a.contact += b.contact - a.before
+                if b.strongest > a.strongest:
+                    a.strongest = b.strongest
+                    for c in range(3):
+                        a.touch[c] = b.touch[c]
+                continue
+            of_joint = B[i].of_joint
+            B[i] = B2[k]
+            B[i].of_joint = of_joint
+        for k in range(f[1], l[1]):
+            j = joints[k]
+            p, c = J[j].parent, J[j].child
+            J[j] = J2[k]
+            J[j].parent, J[j].child = p, c
+
+
+@compiled
+def carry_keyed(B, label, keyed_x, keyed_q, h):
+    """Move everything that is on its keys along."""
+    count = keyed_x.shape[1] - 1
+    for i in range(B.shape[0]):
+        if label[i] >= 0:
+            continue
+        b = B[i]
+        b.free = False
+        for s in range(count):
+            follow_keys(B, i, keyed_x[i], keyed_q[i], s, h)
+        for k in range(3):
+            b.x[k] = keyed_x[i, count, k]
+            b.goal_x0[k], b.goal_x1[k] = b.x[k], b.x[k]
+        for k in range(4):
+            b.q[k] = keyed_q[i, count, k]
+            b.goal_q0[k], b.goal_q1[k] = b.q[k], b.q[k]
+
+
+@compiled
+def note_rest(B, dt):
+    """Count for how long every body that is free has been at rest."""
+    for i in range(B.shape[0]):
+        b = B[i]
+        b.before = b.contact
+        b.rest = b.rest + dt if b.free and not _moves(B, i) else 0.0
+        for k in range(6):
+            b.felt[k] = b.push[k]
+
+
+@compiled
+def sweep_boxes(B, where, trace, keyed_x, label, boxes):
+    """Boxes (n, 6) around all places that every body has during the frame. where (n,): its row of ``trace``, -1: on its keys or asleep."""
+    for i in range(B.shape[0]):
+        box, reach = boxes[i], B[i].reach + 0.5 * TOUCH
+        for k in range(3):
+            box[k] = box[3 + k] = B[i].x[k]
+        for s in range(trace.shape[1] if where[i] >= 0 or label[i] < 0 else 0):
+            x = trace[where[i], s] if where[i] >= 0 else keyed_x[i, s + 1]
+            for k in range(3):
+                box[k], box[3 + k] = min(box[k], x[k]), max(box[3 + k], x[k])
+        for k in range(3):
+            box[k], box[3 + k] = box[k] - reach, box[3 + k] + reach
+
+
+@inlined
+def _place(B, i, where, trace, keyed_x, label, s, k):
+    """Coordinate k of body i at the end of substep s - 1."""
+    if s == 0:
+        return B[i].x[k]
+    if where[i] >= 0:
+        return trace[where[i], s - 1, k]
+    return keyed_x[i, s, k] if label[i] < 0 else B[i].x[k]
+
+
+@inlined
+def _came_near(B, i, j, where, trace, keyed_x, label):
+    """Whether two bodies' spheres met within the frame."""
+    most = B[i].reach + B[j].reach + TOUCH
+    for s in range(1, trace.shape[1] + 1):
+        gap, way = 0.0, 0.0
+        for k in range(3):
+            before = _place(B, i, where, trace, keyed_x, label, s - 1, k) - _place(B, j, where, trace, keyed_x, label, s - 1, k)
+            after = _place(B, i, where, trace, keyed_x, label, s, k) - _place(B, j, where, trace, keyed_x, label, s, k)
+            gap += min(before * before, after * after) if before * after > 0.0 else 0.0
+            way += (after - before) ** 2
+        if gap < (most + math.sqrt(way)) ** 2:
+            return True
+    return False
+
+
+@compiled
+def find_missed(B, X, order, boxes, where, strayed, trace, keyed_x, label, met, missed):
+    """Fill missed (most, 2) with bodies of different islands, and bodies on their keys, that came near each other though it was not seen
+    before. order (n,): bodies by the low end of their boxes; met: sorted numbers island * n + body of what is with an island already.
+    Returns how many.
+    """
+    n, count = B.shape[0], 0
+    for k in range(n):
+        i = order[k]
+        for l in range(k + 1, n):
+            j = order[l]
+            if boxes[j, 0] > boxes[i, 3]:
+                break
+            if label[i] == label[j] or not (strayed[i] or strayed[j]):
+                continue
+            if boxes[j, 1] > boxes[i, 4] or boxes[i, 1] > boxes[j, 4]:
+                continue
+            if boxes[j, 2] > boxes[i, 5] or boxes[i, 2] > boxes[j, 5]:
+                continue
+            a, b = (i, j) if label[i] >= 0 else (j, i)
+            if B[a].reach < 0.0 or B[b].reach < 0.0 or _apart(B, X, a, b):
+                continue
+            if label[b] < 0 and _holds(met, label[a] * n + b):
+                continue
+            if count < missed.shape[0] and _came_near(B, a, b, where, trace, keyed_x, label):
+                missed[count, 0], missed[count, 1] = a, b
+                count += 1
+    return count
+
+
+@inlined
+def _apart(B, X, i, j):
+    """Whether two bodies never collide."""
+    if B[i].group >= 0 and B[i].group == B[j].group:
+        return True
+    return listed_apart(X, B[i].id, B[j].id)
+
+
+@inlined
+def _holds(sorted_numbers, number):
+    low, high = 0, sorted_numbers.shape[0]
+    while low < high:
+        middle = (low + high) // 2
+        if sorted_numbers[middle] < number:
+            low = middle + 1
+        else:
+            high = middle
+    return low < sorted_numbers.shape[0] and sorted_numbers[low] == number
