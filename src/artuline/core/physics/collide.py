@@ -8,7 +8,8 @@ import math
 
 from artuline.core.physics.boxes import box_box
 from artuline.core.physics.kernels import compiled, inlined
-from artuline.core.physics.points import place_shapes
+from artuline.core.physics.parts import cell_of
+from artuline.core.physics.points import place_shape, place_shapes
 from artuline.core.physics.polyhedra import convex, hull_plane, shape_mesh
 from artuline.core.physics.rounds import box_plane, round_box, round_plane, round_round
 from artuline.core.physics.state import BOX, CONTACTS, FULL, HULL, MESH, NEAR, PLANE
@@ -19,16 +20,15 @@ TOUCH = 0.002  # metres: points this close are contacts at any speed
 
 
 @inlined
-def _speeds(B, S):
-    """Bound how fast the points of every shape move."""
-    for s in range(S.shape[0]):
-        b, place = S[s].body, S[s].position
-        if b < 0:
-            continue
-        v, w = B[b].v, B[b].w
-        arm = math.sqrt(place[0] ** 2 + place[1] ** 2 + place[2] ** 2) + S[s].reach
-        spin = math.sqrt(w[0] ** 2 + w[1] ** 2 + w[2] ** 2)
-        S[s].speed = math.sqrt(v[0] ** 2 + v[1] ** 2 + v[2] ** 2) + spin * arm
+def _bound_speed(B, S, s):
+    """Bound how fast the points of shape s move."""
+    b, place = S[s].body, S[s].position
+    if b < 0:
+        return
+    v, w = B[b].v, B[b].w
+    arm = math.sqrt(place[0] ** 2 + place[1] ** 2 + place[2] ** 2) + S[s].reach
+    spin = math.sqrt(w[0] ** 2 + w[1] ** 2 + w[2] ** 2)
+    S[s].speed = math.sqrt(v[0] ** 2 + v[1] ** 2 + v[2] ** 2) + spin * arm
 
 
 @inlined
@@ -193,12 +193,19 @@ def still_near(B):
 
 
 @compiled
-def find_contacts(B, S, P, C, K, G, h):
-    """Fill C with all contacts closer than what can close within h. G: vertices, faces and edges of hulls."""
+def find_contacts(B, S, P, near, C, K, G, part_of, part, h):
+    """Fill C with all contacts of the pairs ``near`` that are closer than what can close within h. G: vertices, faces and edges of hulls.
+
+    part_of: of the bodies' cells; part: which of these parts to look at, or -1 for all.
+    """
     K[CONTACTS] = 0
-    place_shapes(B, S)
-    _speeds(B, S)
-    for k in range(K[NEAR]):
+    for s in range(S.shape[0]):
+        cell = cell_of(B, S, s)
+        if part < 0 or cell < 0 or part_of[cell] == part:
+            place_shape(B, S, s)
+            _bound_speed(B, S, s)
+    for n in range(near.shape[0]):
+        k = near[n]
         a, b = P[k].a, P[k].b
         ba, bb = S[a].body, S[b].body
         if not ((ba >= 0 and B[ba].free) or (bb >= 0 and B[bb].free)):

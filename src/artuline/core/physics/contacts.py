@@ -313,15 +313,16 @@ def update_contacts(B, C, K, catch, release, linear, damped):
 
 
 @compiled
-def damped_step(B, C, K):
+def damped_step(B, C, K, order):
     """The share of the last solve's change of velocity that leaves the contacts with the least energy, at most 1.
 
     Taken whole, contacts that begin and cease to push may go round in circles. What the velocities minimise is convex: along the change
     its slope is that of the contacts as they were taken, and what those differ by that begin or cease on the way (damped Newton
-    method: Nocedal & Wright 2006, ch. 3). ``g`` of the bodies: the right side of the solve.
+    method: Nocedal & Wright 2006, ch. 3). ``g`` of the bodies (order): the right side of the solve.
     """
     start = 0.0
-    for i in range(B.shape[0]):
+    for n in range(order.shape[0]):
+        i = order[n]
         if B[i].free:
             for k in range(6):
                 start -= B[i].g[k] * B[i].f[k]
@@ -424,10 +425,10 @@ def _free_relative_speed(B, C, i):
 
 
 @compiled
-def remember(P, C, O, K, h):
-    """Note the states of the contacts of an accepted substep of length h for the next."""
+def remember(P, C, O, K, base, h):
+    """Note the states of the contacts of an accepted substep of length h for the next, in O from ``base`` on."""
     for i in range(K[CONTACTS]):
-        c, m = C[i], O[i]
+        c, m = C[i], O[base + i]
         m.feature, m.state, m.found = c.feature, c.state, False
         for k in range(3):
             m.force[k] = c.impulse[k] / h if c.swept else 0.0
@@ -435,7 +436,7 @@ def remember(P, C, O, K, h):
         m.hold = 0.5 * (c.hold + c.push) if c.state != INACTIVE else c.hold
         p = c.pair
         if i == 0 or C[i - 1].pair != p:
-            P[p].old, P[p].olds = i, 1
+            P[p].old, P[p].olds = base + i, 1
         else:
             P[p].olds += 1
 

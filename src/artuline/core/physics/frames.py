@@ -10,7 +10,7 @@ from artuline.core.physics.substep import advance
 
 @compiled
 def frame(
-    B, E, J, V, S, P, Q, H, X, row, C, O, T, K, G, W, A, order, gravity, wind, h,
+    B, E, J, V, S, P, Q, H, X, row, C, O, T, K, G, W, A, order, parts, gravity, wind, h,
     keyed_x, keyed_q, free, goal, drive, follow, trace,
 ):  # fmt: skip
     """All substeps of a frame, with the keyed motion given at every substep.
@@ -18,7 +18,7 @@ def frame(
     keyed_x (n, k + 1, 3), keyed_q (n, k + 1, 4): keyed poses; free (n, k): when bodies are simulated;
     goal (n, k, 2): world drive in Hz and damping in 1/s; drive (m, k): joint drive in Hz; gravity, wind (k, 3);
     follow (m,): whether a joint's anchor on the parent and its drive's target come from the keyed poses; trace (n, k, 3): filled with the places
-    at the ends of the substeps, or without any row. A body that becomes free starts with the velocity of its keys.
+    at the ends of the substeps, or without any row; parts: as in ``advance``. A body that becomes free starts with the velocity of its keys.
     """
     n, m, count = B.shape[0], J.shape[0], gravity.shape[0]
     for j in range(m):
@@ -48,7 +48,7 @@ def frame(
                 B[i].strayed, B[i].allowed = False, B[i].fastest
                 for k in range(3):
                     B[i].began[k] = B[i].listed[k]
-        advance(B, E, J, V, S, P, C, O, T, K, G, W, A, order, gravity[s], wind[s], h)
+        advance(B, E, J, V, S, P, C, O, T, K, G, W, A, order, parts, gravity[s], wind[s], h)
         if trace.shape[0] > 0:
             _follow_trace(B, trace, s)
     for i in range(n):

@@ -43,37 +43,42 @@ def _disconnect(A, a, b):
 
 
 @compiled
-def arrange(B, J, C, A, count, order, contacts):
+def arrange(B, J, C, A, count, cells, listed, mine, order, first, contacts):
     """Find an order of elimination with little fill-in, and the blocks that the factors have.
 
     The body with the fewest neighbours goes next, or nearly: those with up to one, then up to two, and so on (George & Liu
     1989, The Evolution of the Minimum Degree Ordering Algorithm), so that trees go from their leaves. ``contacts``:
-    with those between free bodies. A: scratch. False if a body has more neighbours than there is room for, or many have many.
+    with those between free bodies. mine (n,): the bodies, which fill ``order``; cells, listed: whose
+    joints count; first: of the blocks. A: scratch. False if a body has more neighbours than there is room for, or many have many.
     """
-    n = B.shape[0]
+    n = mine.shape[0]
     fill = FILL * n + 400 if contacts else 1 << 40
-    for i in range(n):
+    for k in range(n):
+        i = mine[k]
         A[i, 0] = 0
         B[i].rank = -1
         B[i].neighbours = 0
-    for j in range(J.shape[0]):
-        p, c = J[j].parent, J[j].child
-        if J[j].live and p >= 0 and B[p].free and B[c].free and not _connect(A, p, c):
-            return False
+    for l in range(listed.shape[0]):
+        for j in range(cells[listed[l], 2], cells[listed[l], 3]):
+            p, c = J[j].parent, J[j].child
+            if J[j].live and p >= 0 and B[p].free and B[c].free and not _connect(A, p, c):
+                return False
     if contacts:
         for i in range(count):
             a, b = C[i].a, C[i].b
             if b >= 0 and B[b].free and a != b and not _connect(A, a, b):
                 return False
     done, most = 0, 1
-    for i in range(n):
+    for k in range(n):
+        i = mine[k]
         if not B[i].free:
             order[done] = i
             B[i].rank = done
             done += 1
     while done < n:
         any_gone = False
-        for i in range(n - 1, -1, -1):
+        for l in range(n - 1, -1, -1):
+            i = mine[l]
             if B[i].rank >= 0 or A[i, 0] > most:
                 continue
             any_gone = True
@@ -94,7 +99,6 @@ def arrange(B, J, C, A, count, order, contacts):
                     if not _connect(A, B[i].up[s], B[i].up[t]):
                         return False
         most = 1 if any_gone and most > 1 else most + (0 if any_gone else 1)
-    first = 0
     for k in range(n):
         i = order[k]
         B[i].first = first

@@ -62,10 +62,13 @@ def pass_hits(B, C, K, h):
     which they part in the end are what the contacts are to leave with, though none leaves faster than the fastest hit would let it.
     Begins with the velocities from before the bodies came up to each other. Hits that are not passed on stay as they are.
     """
-    for i in range(B.shape[0]):
-        for k in range(3):
-            B[i].g[k] = B[i].was[k] if B[i].free else B[i].v[k]
-            B[i].g[3 + k] = B[i].was[3 + k] if B[i].free else B[i].w[k]
+    for c in range(K[CONTACTS]):
+        for e in range(2):
+            i = C[c].a if e == 0 else C[c].b
+            if i >= 0:
+                for k in range(3):
+                    B[i].g[k] = B[i].was[k] if B[i].free else B[i].v[k]
+                    B[i].g[3 + k] = B[i].was[3 + k] if B[i].free else B[i].w[k]
     # those that closed before and do not bounce now have had their hit already
     i, fastest = 0, 0.0
     while i < K[CONTACTS]:

@@ -20,6 +20,7 @@ from artuline.core.physics.islands import (
     run_islands,
     sweep_boxes,
 )
+from artuline.core.physics.parts import CELL_COLUMNS
 from artuline.core.physics.state import (
     ASKED,
     BLOCK,
@@ -30,15 +31,14 @@ from artuline.core.physics.state import (
     DONE,
     FACTORED,
     FULL,
+    HALF,
     HALTED,
     JOINT,
     LANE,
-    LANES,
     MEMORY,
     MOST_NEIGHBOURS,
     NEAR,
     PAIR,
-    PATTERN,
     SHAPE,
     SOLVED,
     SWEPT,
@@ -50,6 +50,8 @@ if TYPE_CHECKING:
 
 #: Shapes up to which a world's only island is solved where it is, with room for all pairs.
 MOST_IN_PLACE = 64
+#: Place of the parts' counters in what ``make_parts`` makes.
+KP = 7
 REPORTED = ("penetration", "strongest", "touch")
 REPORTED_OF_JOINTS = ("separation", "excess", "used")
 
@@ -107,12 +109,13 @@ class Room:
     def _allocate(self, n: int, m: int, k: int) -> None:
         table = 1 << int(2 * self.pairs).bit_length()
         self.room = (
-            np.zeros(n * MOST_NEIGHBOURS, BLOCK), np.ones(-(-n // LANES), LANE), np.zeros(self.shapes, SHAPE),
+            np.zeros(n * MOST_NEIGHBOURS, BLOCK), np.ones(n + 2, LANE), np.zeros(self.shapes, SHAPE),
             np.zeros(self.pairs, PAIR), np.zeros(self.pairs, PAIR), np.full(table, -1, np.int64),
-            np.zeros(self.contacts, CONTACT), np.zeros(self.contacts, MEMORY), np.zeros(len(self.world.tugs), TUG),
+            np.zeros(self.contacts, CONTACT), np.zeros(2 * self.contacts, MEMORY), np.zeros(len(self.world.tugs), TUG),
             np.zeros(COUNTERS, np.int64), self.hulls, np.zeros((4, 3, 3)), np.zeros((n, MOST_NEIGHBOURS + 1), np.int64),
             np.arange(n), np.arange(self.shapes), self.of_body, self.of_shape,
         )  # fmt: skip
+        self.parts = make_parts(n, n, self.pairs, self.contacts)
         self.taken = (
             np.zeros((n, k + 1, 3)), np.zeros((n, k + 1, 4)), np.zeros((n, k), bool), np.zeros((n, k, 2)),
             np.zeros((m, k)), np.zeros(m, bool),
@@ -129,6 +132,15 @@ class Room:
         self.remembered[0][: len(pairs)], self.remembered[1][: len(memory)] = pairs, memory
 
 
+def make_parts(cells: int, bodies: int, pairs: int, contacts: int) -> tuple[np.ndarray, ...]:
+    """Scratch that the parts of a substep are sorted in (``advance``)."""
+    return (
+        np.zeros((cells + 1, CELL_COLUMNS), np.int64), np.full(cells, -1), np.zeros(cells, np.int64), np.zeros(cells, np.int64),
+        np.zeros(bodies, np.int64), np.zeros(pairs, np.int64), np.zeros((cells + 2, 4), np.int64),
+        np.zeros((cells, COUNTERS), np.int64), np.zeros(contacts, CONTACT),
+    )  # fmt: skip
+
+
 class Batch:
     """Islands that are run together, and what they come to."""
 
@@ -143,10 +155,15 @@ class Batch:
         self.islands = islands
         keyed = keyed[chosen[keyed // n]]
         with_, guests = keyed // n, keyed % n
+        tree = runner.tree
         loose = np.flatnonzero(chosen[label])
+        loose = loose[np.argsort(tree[loose], kind="stable")]
         self.bodies, body_first = _by_island(count, [label[loose], with_], [loose, guests])
         of_joint = runner.islands_of_joints(label)
         joints = np.flatnonzero(chosen[of_joint])
+        child = w.joints["child"][joints]
+        held = np.where(tree[child] >= 0, tree[child], tree[w.joints["parent"][joints]])
+        joints = joints[np.argsort(held, kind="stable")]
         self.joints, joint_first = _by_island(count, [of_joint[joints]], [joints])
         of_row = np.append(label, -1)[runner.body_of_shape[w.row]]
         rows = w.row[chosen[of_row]]
@@ -191,7 +208,7 @@ class IslandRunner:
         self.world_shapes = np.flatnonzero(body < 0)
         self.shape_count = np.bincount(body[body >= 0], minlength=n)
         self.first_shape = np.cumsum(self.shape_count) - self.shape_count
-        self.label = np.zeros(n, np.int64)
+        self.label, self.tree = np.zeros(n, np.int64), np.zeros(n, np.int64)
         self.met = np.zeros((max(64, 2 * n), 2), np.int64)
         self.boxes, self.by_box = np.zeros((n, 6)), np.arange(n)
         self.rooms: list[Room] = []
@@ -231,10 +248,11 @@ class IslandRunner:
             )  # fmt: skip
         self.held = held
         before = w.bodies["contact"].copy()
-        if count == 1 and awake[0] and len(w.shapes) <= MOST_IN_PLACE:
+        trees = self.tree[self.tree >= 0]
+        if count == 1 and awake[0] and len(w.shapes) <= MOST_IN_PLACE and (trees == trees[0]).all():
             frame(
                 w.bodies, w.blocks, w.joints, w.lanes, w.shapes, w.pairs, w.spare, w.slots, w.apart, w.row, w.contacts, w.memory,
-                w.tugs, w.counters, w.hulls, w.scratch, w.coupled, w.elimination, given.gravity, given.wind, given.h,
+                w.tugs, w.counters, w.hulls, w.scratch, w.coupled, w.elimination, w.parts, given.gravity, given.wind, given.h,
                 *given.arrays(), np.zeros((0, len(given.gravity), 3)),
             )  # fmt: skip
         else:
@@ -246,7 +264,7 @@ class IslandRunner:
         w = self.world
         while True:
             count, meetings = divide(
-                w.bodies, w.joints, w.shapes, w.apart, w.row, self.label, self.met, given.x, given.q, given.free, given.dt
+                w.bodies, w.joints, w.shapes, w.apart, w.row, self.label, self.tree, self.met, given.x, given.q, given.free, given.dt
             )
             if meetings <= len(self.met):
                 return count, self.met[:meetings]
@@ -315,7 +333,7 @@ class IslandRunner:
             self.rooms.append(Room(w))
         for room in self.rooms[:workers]:
             room.fit(*batch.largest, len(given.gravity))
-        world = (w.bodies, w.joints, w.shapes, w.tugs, w.apart, w.counters)
+        world = (w.bodies, w.joints, w.shapes, w.tugs, w.apart, self.tree, w.counters)
         free: queue.SimpleQueue[int] = queue.SimpleQueue()
         for k in range(workers):
             free.put(k)
@@ -328,7 +346,7 @@ class IslandRunner:
             while len(left):
                 run_islands(
                     left, world, (w.pairs, w.memory), batch.lists(), batch.starts, given.arrays(), batch.made,
-                    room.room, room.taken, room.remembered, room.counts, batch.results, given.gravity, given.wind, given.h,
+                    room.room, room.parts, room.taken, room.remembered, room.counts, batch.results, given.gravity, given.wind, given.h,
                 )  # fmt: skip
                 left = left[batch.results[left, FULL] > 0]
                 if len(left):
@@ -424,7 +442,9 @@ class IslandRunner:
             k[c] = results[:, c].sum()
         k[ASKED] += substeps
         k[DONE] += max(substeps, int(results[:, DONE].max(initial=0)))
-        k[PATTERN] = 0
+        # what is next solved in place begins anew
+        k[HALF] = 0
+        self.world.parts[KP][:] = 0
 
 
 _threads: list[ThreadPoolExecutor] = []

@@ -15,6 +15,7 @@ from artuline.core.physics.state import (
     CONTACTS,
     COUNTERS,
     FULL,
+    LANES,
     NEAR,
 )
 
@@ -61,8 +62,9 @@ def _list_keyed(B, i, x, q, dt):
 
 
 @compiled
-def divide(B, J, S, X, row, label, met, keyed_x, keyed_q, free, dt):
-    """Number the islands of a frame: label (n,) of every body that is free in a part of it, -1 of the others.
+def divide(B, J, S, X, row, label, tree, met, keyed_x, keyed_q, free, dt):
+    """Number the islands of a frame: label (n,) of every body that is free in a part of it, -1 of the others; tree (n,): the
+    lowest body of those that it hangs together with by joints.
 
     met (most, 2): filled with bodies that are free, and bodies on their keys that these may touch. row: as in ``find_near``.
     Returns how many islands and how many rows of ``met`` there are; more than ``met`` has room for are counted, not written.
@@ -87,6 +89,8 @@ def divide(B, J, S, X, row, label, met, keyed_x, keyed_q, free, dt):
         p, c = J[j].parent, J[j].child
         if J[j].on and J[j].broken < 0 and p >= 0 and label[p] >= 0 and label[c] >= 0:
             _unite(label, p, c)
+    for i in range(n):
+        tree[i] = _root(label, i) if label[i] >= 0 else -1
     meetings = 0
     for m in range(row.shape[0]):
         s = row[m]
@@ -248,15 +252,17 @@ def _gather_inputs(bodies, joints, given, taken):
 
 
 @compiled
-def run_islands(which, world, remembered, lists, starts, given, made, room, taken, kept, kept_counts, results, gravity, wind, h):
+def run_islands(
+    which, world, remembered, lists, starts, given, made, room, parts, taken, kept, kept_counts, results, gravity, wind, h
+):  # fmt: skip
     """Run the frame of the islands ``which``, one after the other.
 
-    world: B, J, S, T, X and counters, which are only read; remembered: pairs and memory; lists: bodies, joints, shapes and pairs of all
+    world: B, J, S, T, X, trees and counters, which are only read; remembered: pairs and memory; lists: bodies, joints, shapes and pairs of all
     islands, one after the other, and starts (islands + 1, 4) of each in them; given: what ``frame`` is given for all; made: bodies,
     joints and trace, laid out as ``lists``; room, taken: scratch for the largest island; kept, kept_counts: room for what is remembered,
     and how much of it is used; results (islands, COUNTERS + 4): counters, and where in ``kept`` an island's pairs and memory begin and end.
     """
-    B, J, S, T, X, counters = world
+    B, J, S, T, X, tree, counters = world
     old_pairs, old_memory = remembered
     bodies, joints, shapes, pairs = lists
     B2, J2, trace = made
@@ -278,7 +284,7 @@ def run_islands(which, world, remembered, lists, starts, given, made, room, take
         for k in range(f[3], l[3]):
             p = old_pairs[pairs[k]]
             near = K[NEAR]
-            if near == P.shape[0] or used + p.olds > O.shape[0]:
+            if near == P.shape[0] or used + p.olds > O.shape[0] // 2:
                 K[FULL] = 1
                 break
             P[near] = p
@@ -288,8 +294,11 @@ def run_islands(which, world, remembered, lists, starts, given, made, room, take
             used += p.olds
             K[NEAR] += 1
         if K[FULL] == 0:
+            count = _cells(b, j, tree, parts)
+            cells, part_of, up, listed, place, near_pairs, part_starts, KP, found = parts
+            own = (cells[: count + 1], part_of[:count], up, listed, place, near_pairs, part_starts, KP, found)
             frame(
-                b, E, j, V, s, P, Q, H, X, row[:ms], C, O, T2, K, G, W, A, order[:m], gravity, wind, h,
+                b, E, j, V, s, P, Q, H, X, row[:ms], C, O, T2, K, G, W, A, order[:m], own, gravity, wind, h,
                 keyed_x[:m], keyed_q[:m], free[:m], goal[:m], drive[:mj], follow[:mj], trace[f[0] : l[0]],
             )  # fmt: skip
         result = results[island]
@@ -304,6 +313,34 @@ def run_islands(which, world, remembered, lists, starts, given, made, room, take
         result[COUNTERS + 1], result[COUNTERS + 3] = kept_counts[0], kept_counts[1]
         for i in range(m):
             inverse[mine[i]] = -1
+
+
+@inlined
+def _cells(B, J, tree, parts):
+    """Fill in the cells of an island, whose bodies and joints lie tree by tree, those on their keys last; how many there are without these."""
+    cells, part_of, _up, _listed, _mine, _near, _starts, KP, _found = parts
+    n, m, i, j, lane, count = B.shape[0], J.shape[0], 0, 0, 0, 0
+    while i < n and tree[B[i].id] >= 0:
+        t = tree[B[i].id]
+        cells[count, 0], cells[count, 2], cells[count, 4] = i, j, lane
+        while i < n and tree[B[i].id] == t:
+            B[i].cell = count
+            i += 1
+        while j < m:
+            c = J[j].child if tree[B[J[j].child].id] >= 0 else J[j].parent
+            if tree[B[c].id] != t:
+                break
+            j += 1
+        cells[count, 1], cells[count, 3] = i, j
+        lane += (i - cells[count, 0] + LANES - 1) // LANES
+        part_of[count] = -1
+        for k in range(COUNTERS):
+            KP[count, k] = 0
+        count += 1
+    cells[count, 0], cells[count, 1], cells[count, 2], cells[count, 3], cells[count, 4] = i, n, j, m, lane
+    for k in range(i, n):
+        B[k].cell = -1
+    return count
 
 
 @inlined

@@ -8,19 +8,25 @@ from artuline.core.physics.state import CONTACTS, FULL
 def place_shapes(B, S):
     """World position and rotation matrix of every shape."""
     for s in range(S.shape[0]):
-        b = S[s].body
-        px, py, pz = S[s].position[0], S[s].position[1], S[s].position[2]
-        x, y, z, w = S[s].rotation[0], S[s].rotation[1], S[s].rotation[2], S[s].rotation[3]
-        if b >= 0:
-            bx, by, bz, bw = B[b].q[0], B[b].q[1], B[b].q[2], B[b].q[3]
-            px, py, pz = turn(bx, by, bz, bw, px, py, pz)
-            px, py, pz = px + B[b].x[0], py + B[b].x[1], pz + B[b].x[2]
-            x, y, z, w = quat_mul(bx, by, bz, bw, x, y, z, w)
-        S[s].at[0], S[s].at[1], S[s].at[2] = px, py, pz
-        r = S[s].r
-        r[0, 0], r[0, 1], r[0, 2] = 1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)
-        r[1, 0], r[1, 1], r[1, 2] = 2 * (x * y + z * w), 1 - 2 * (x * x + z * z), 2 * (y * z - x * w)
-        r[2, 0], r[2, 1], r[2, 2] = 2 * (x * z - y * w), 2 * (y * z + x * w), 1 - 2 * (x * x + y * y)
+        place_shape(B, S, s)
+
+
+@inlined
+def place_shape(B, S, s):
+    """World position and rotation matrix of shape s."""
+    b = S[s].body
+    px, py, pz = S[s].position[0], S[s].position[1], S[s].position[2]
+    x, y, z, w = S[s].rotation[0], S[s].rotation[1], S[s].rotation[2], S[s].rotation[3]
+    if b >= 0:
+        bx, by, bz, bw = B[b].q[0], B[b].q[1], B[b].q[2], B[b].q[3]
+        px, py, pz = turn(bx, by, bz, bw, px, py, pz)
+        px, py, pz = px + B[b].x[0], py + B[b].x[1], pz + B[b].x[2]
+        x, y, z, w = quat_mul(bx, by, bz, bw, x, y, z, w)
+    S[s].at[0], S[s].at[1], S[s].at[2] = px, py, pz
+    r = S[s].r
+    r[0, 0], r[0, 1], r[0, 2] = 1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)
+    r[1, 0], r[1, 1], r[1, 2] = 2 * (x * y + z * w), 1 - 2 * (x * x + z * z), 2 * (y * z - x * w)
+    r[2, 0], r[2, 1], r[2, 2] = 2 * (x * z - y * w), 2 * (y * z + x * w), 1 - 2 * (x * x + y * y)
 
 
 @inlined

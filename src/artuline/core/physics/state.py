@@ -19,8 +19,8 @@ ROWS = 7
 MOST_NEIGHBOURS = 16
 
 # Indices into the counters
-CONTACTS, ASKED, DONE, FACTORED, SOLVED, NEAR, SWEPT, HALTED, PATTERN, SMOOTH, FULL = range(11)
-COUNTERS = 11
+CONTACTS, ASKED, DONE, FACTORED, SOLVED, NEAR, SWEPT, HALTED, PATTERN, SMOOTH, FULL, HALF = range(12)
+COUNTERS = 12
 
 # Rows of the array of hulls and meshes: scratch of the contact search, then their data
 SIMPLEX, WITNESS, POLYGON, TRIANGLE, HULLS = 0, 4, 8, 40, 50
@@ -81,6 +81,7 @@ BODY = np.dtype(
         ("keyed", _I),  # substeps that it has been keyed for, two at most
         ("of_joint", _I),  # the joint whose child this is, or -1
         ("id", _I),  # its place in the world, whatever its place in an island
+        ("cell", _I),  # the tree of joints that it is in, by its place in the island; -1: on its keys
         ("group", _I),  # of bodies that do not collide, -1: none
         ("free", _B),
         ("strayed", _B),  # its velocity has changed by more than the frame's first list allowed for

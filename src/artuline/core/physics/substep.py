@@ -33,7 +33,22 @@ from artuline.core.physics.joint_solve import add_joints, joint_forces, joint_im
 from artuline.core.physics.joints import limit_excess, near_limit, prepare_joints, residuals
 from artuline.core.physics.kernels import NO, YES, exp_quat, folded, inlined, quat_mul
 from artuline.core.physics.motion import drift, fill_lanes, free_velocities, world_inertia
-from artuline.core.physics.state import ASKED, CONTACTS, DONE, FACTORED, HALTED, NEAR, PATTERN, SMOOTH, SOLVED, SWEPT
+from artuline.core.physics.parts import clear_counters, find_parts, one_part
+from artuline.core.physics.state import (
+    ASKED,
+    CONTACTS,
+    DONE,
+    FACTORED,
+    FULL,
+    HALF,
+    HALTED,
+    MOST_NEIGHBOURS,
+    NEAR,
+    PATTERN,
+    SMOOTH,
+    SOLVED,
+    SWEPT,
+)
 
 MOST_SET_BACK = 0.008  # radians a body may be turned to set back what is too deep
 MOST_TURN = 0.35  # radians a free body may turn in a substep
@@ -63,69 +78,130 @@ DEEPEST = 6  # halvings
 
 
 @folded
-def _fresh(B, E, J, C, T, K, W, order, h):
+def _fresh(B, E, J, C, T, K, W, cells, listed, order, h):
     """Assemble the matrix and factor it."""
-    add_bodies(B, E, h)
+    for l in range(listed.shape[0]):
+        c = cells[listed[l]]
+        add_bodies(B[c[0] : c[1]], E, h)
     add_tugs(B, T, W, h)
-    add_joints(B, E, J, W)
+    for l in range(listed.shape[0]):
+        c = cells[listed[l]]
+        add_joints(B, E, J[c[2] : c[3]], W)
     add_contacts(B, E, C, K, W)
     factor(B, E, order)
     K[FACTORED] += 1
 
 
 @folded
-def _iterate(B, E, J, C, T, K, W, order, h, ahead, fresh, damped):
+def _iterate(B, E, J, C, T, K, W, cells, listed, order, h, ahead, fresh, damped):
     """One solve at the trial velocities; ``damped``: of which as much is taken as calms the contacts. Returns that share."""
-    body_forces(B, h, ahead)
+    for l in range(listed.shape[0]):
+        c = cells[listed[l]]
+        body_forces(B[c[0] : c[1]], h, ahead)
     tug_forces(B, T, h)
-    joint_forces(B, J)
+    for l in range(listed.shape[0]):
+        c = cells[listed[l]]
+        joint_forces(B, J[c[2] : c[3]])
     contact_forces(B, C, K, fresh)
     if damped:
-        for i in range(B.shape[0]):
+        for n in range(order.shape[0]):
+            b = B[order[n]]
             for k in range(6):
-                B[i].g[k] = B[i].f[k]
+                b.g[k] = b.f[k]
     solve(B, E, order)
     K[SOLVED] += 1
-    share = damped_step(B, C, K) if damped else 1.0
-    if share == 1.0:
-        joint_impulses(B, J)
-    for i in range(B.shape[0]):
-        if B[i].free:
-            for k in range(3):
-                B[i].tv[k] += share * B[i].f[k]
-                B[i].tw[k] += share * B[i].f[3 + k]
+    share = damped_step(B, C, K, order) if damped else 1.0
+    for l in range(listed.shape[0]):
+        c = cells[listed[l]]
+        if share == 1.0:
+            joint_impulses(B, J[c[2] : c[3]])
+        for i in range(c[0], c[1]):
+            if B[i].free:
+                for k in range(3):
+                    B[i].tv[k] += share * B[i].f[k]
+                    B[i].tw[k] += share * B[i].f[3 + k]
     return share
 
 
+@inlined
+def _prepare(B, J, V, cells, listed, gravity, wind, h, ahead):
+    """What bodies and joints begin a substep with."""
+    for l in range(listed.shape[0]):
+        c = cells[listed[l]]
+        b = B[c[0] : c[1]]
+        world_inertia(b)
+        fill_lanes(b, V[c[4] :])
+        free_velocities(b, gravity, wind, h)
+    # those on their keys move along
+    c = cells[cells.shape[0] - 1]
+    b = B[c[0] : c[1]]
+    fill_lanes(b, V[c[4] :])
+    free_velocities(b, gravity, wind, h)
+    for l in range(listed.shape[0]):
+        c = cells[listed[l]]
+        prepare_joints(B, J[c[2] : c[3]], h)
+        prepare_drives(B, J[c[2] : c[3]], h, ahead)
+
+
+@inlined
+def _drift(B, V, cells, listed, h, keyed):
+    """Move the bodies of a part, and with ``keyed`` those on their keys."""
+    for l in range(listed.shape[0]):
+        c = cells[listed[l]]
+        drift(B[c[0] : c[1]], V[c[4] :], h)
+    if keyed:
+        c = cells[cells.shape[0] - 1]
+        drift(B[c[0] : c[1]], V[c[4] :], h)
+
+
+@inlined
+def _close(B, J, cells, listed, h, catch, release, first):
+    """``residuals`` of a part's joints, and new friction."""
+    worst, angle, switched = 0.0, 0.0, False
+    for l in range(listed.shape[0]):
+        c = cells[listed[l]]
+        open_, turned, changed = residuals(B, J[c[2] : c[3]], h, catch, release, first)
+        # what is no number stays
+        if worst == worst and not open_ <= worst:
+            worst = open_
+        if angle == angle and not turned <= angle:
+            angle = turned
+        switched = switched or changed
+    for l in range(listed.shape[0]):
+        c = cells[listed[l]]
+        if not first and catch:
+            switched = update_friction(B, J[c[2] : c[3]]) or switched
+    return worst, angle, switched
+
+
 @folded
-def attempt(B, E, J, V, S, P, C, O, T, K, G, W, A, order, gravity, wind, h, ahead, last):
-    """Try one substep of length h; on success B holds its end. ``last``: accept whatever comes.
+def _pattern(B, J, C, K, A, cells, listed, mine, order, first_block, h):
+    """Set the order of elimination, unless the same is coupled as before; contacts that it cannot take in are swept."""
+    K[SWEPT] = 0
+    pattern = pattern_of(B, J, C, K, cells, listed)
+    if pattern == K[PATTERN]:
+        return
+    K[PATTERN] = pattern
+    for swept in range(2):
+        if swept == 1:
+            K[PATTERN] = 0
+            choose_swept(B, C, K, h)
+        if arrange(B, J, C, A, K[CONTACTS], cells, listed, mine, order, first_block, swept == 0):
+            break
+
+
+@folded
+def attempt(
+    B, E, J, V, P, C, O, T, K, W, A, cells, listed, mine, near, order, first_block, base, h, ahead, last
+):  # fmt: skip
+    """Try one substep of length h of a part, whose contacts C are found; on success B holds its end. ``last``: accept whatever comes.
 
     ``ahead``: seconds until the targets are due. Returns whether it was accepted.
     """
-    most = MOST_TURN_CROWD if K[SWEPT] > 0 else MOST_TURN
-    if not last and _turns_too_far(B, h, NO, most):
-        return False
-    world_inertia(B)
-    fill_lanes(B, V)
-    free_velocities(B, gravity, wind, h)
-    prepare_joints(B, J, h)
-    prepare_drives(B, J, h, ahead)
-    find_contacts(B, S, P, C, K, G, h)
-    prepare_contacts(B, S, P, C, O, K, h)
     if K[SMOOTH] > 0:
         for i in range(K[CONTACTS]):
             C[i].friction = 0.0
-    K[SWEPT] = 0
-    pattern = pattern_of(B, J, C, K)
-    if pattern != K[PATTERN]:
-        K[PATTERN] = pattern
-        for swept in range(2):
-            if swept == 1:
-                K[PATTERN] = 0
-                choose_swept(B, C, K, h)
-            if arrange(B, J, C, A, K[CONTACTS], order, swept == 0):
-                break
+    _pattern(B, J, C, K, A, cells, listed, mine, order, first_block, h)
     crowd = K[SWEPT] > 0
     exact = not crowd and K[CONTACTS] <= MOST_EXACT
     passes = CROWD_PASSES if crowd else (PASSES if exact else FEWER_PASSES)
@@ -139,29 +215,27 @@ def attempt(B, E, J, V, S, P, C, O, T, K, G, W, A, order, gravity, wind, h, ahea
         if not first:
             fresh = p == 0 or struck or switched
             if fresh:
-                _fresh(B, E, J, C, T, K, W, order, h)
+                _fresh(B, E, J, C, T, K, W, cells, listed, order, h)
             if crowd:
                 moved = sweep(B, C, K, h)
             damped = p >= DAMPED and exact
-            share = _iterate(B, E, J, C, T, K, W, order, h, ahead, fresh, damped and fresh)
+            share = _iterate(B, E, J, C, T, K, W, cells, listed, order, h, ahead, fresh, damped and fresh)
             struck, restless, unsettled = update_contacts(B, C, K, catch, release, fresh, damped)
             if share < 1.0:
                 struck, restless = True, True
-        drift(B, V, h)
+        _drift(B, V, cells, listed, h, first)
         bent = 0.0 if crowd else bend_contacts(B, C, K, h, first)
-        worst, angle, switched = residuals(B, J, h, catch, release, first)
-        if not first and catch:
-            switched = update_friction(B, J) or switched
+        worst, angle, switched = _close(B, J, cells, listed, h, catch, release, first)
         still = unsettled < (SETTLED if p < PATIENCE else 3.0 * SETTLED)
         settled = still and moved < CROWD_SETTLED and (bent < BENT or crowd) and not struck and not switched
         if not first and settled and worst < CLOSED and angle < CLOSED_ANGLE:
             break
-    if not _bounded(B):
+    if not _bounded(B, order):
         worst = math.inf
     if (restless or bent > BENT_AT_MOST) and exact and not last:
         # some contact still begins or ceases to push, or comes down farther than was thought
         return False
-    if not crowd and gains(B, J, C, K, restless):
+    if not crowd and gains(B, J, C, K, cells, listed, order, restless):
         if K[CONTACTS] > 0 and K[SMOOTH] == 0:
             # friction goes by a push that is estimated: once again without it
             K[SMOOTH] = 1
@@ -169,33 +243,35 @@ def attempt(B, E, J, V, S, P, C, O, T, K, G, W, A, order, gravity, wind, h, ahea
         if not last:
             return False
         if K[CONTACTS] > 0:
-            _calm(B)
+            _calm(B, order)
     sound = worst <= (WORST_OPEN if crowd else OPEN) and angle <= OPEN_ANGLE  # false for numbers that are none
     if not sound:
         if not last:
             return False
         if crowd and worst <= 10.0 * WORST_OPEN and angle <= 0.1:
-            _calm(B)
+            _calm(B, order)
             K[HALTED] += 1
         elif not (worst <= WORST_OPEN and angle <= 0.1):
-            _freeze(B)
+            _freeze(B, order)
             K[HALTED] += 1
             return True
-    if not last and _turns_too_far(B, h, YES, MOST_TURN_CROWD if crowd else MOST_TURN):
+    if not last and _turns_too_far(B, order, h, YES, MOST_TURN_CROWD if crowd else MOST_TURN):
         return False
-    set_back(B, E, J, C, K, order, h)
-    accept(B, J, P, C, O, K, h, last)
+    set_back(B, E, J, C, K, cells, listed, order, h)
+    accept(B, J, P, C, O, K, cells, listed, order, near, base, h, last)
     return True
 
 
 @inlined
-def pattern_of(B, J, C, K):
+def pattern_of(B, J, C, K, cells, listed):
     """A number of what is coupled with what: the order of elimination stays as long as it is the same (FNV-1a)."""
     s = 1469598103934665603
-    for i in range(B.shape[0]):
-        s = (s ^ (1 if B[i].free else 0)) * 1099511628211
-    for j in range(J.shape[0]):
-        s = (s ^ (1 if J[j].live else 0)) * 1099511628211
+    for l in range(listed.shape[0]):
+        c = cells[listed[l]]
+        for i in range(c[0], c[1]):
+            s = (s ^ (1 if B[i].free else 0)) * 1099511628211
+        for j in range(c[2], c[3]):
+            s = (s ^ (1 if J[j].live else 0)) * 1099511628211
     for i in range(K[CONTACTS]):
         if C[i].b >= 0 and B[C[i].b].free:
             s = (s ^ (C[i].a * 65536 + C[i].b + 1)) * 1099511628211
@@ -203,23 +279,28 @@ def pattern_of(B, J, C, K):
 
 
 @inlined
-def set_back(B, E, J, C, K, order, h):
+def set_back(B, E, J, C, K, cells, listed, order, h):
     """Move what is too deep or beyond a limit back a little, by the factors at hand, without giving it speed."""
-    for i in range(B.shape[0]):
+    for n in range(order.shape[0]):
         for k in range(6):
-            B[i].f[k] = 0.0
-    deep = set_back_contacts(B, C, K, h)
-    if not (set_back_joints(B, J, h) or deep):
+            B[order[n]].f[k] = 0.0
+    found = set_back_contacts(B, C, K, h)
+    for l in range(listed.shape[0]):
+        c = cells[listed[l]]
+        found = set_back_joints(B, J[c[2] : c[3]], h) or found
+    if not found:
         return
     solve(B, E, order)
     K[SOLVED] += 1
     # joints hold to first order only: a light body may not be turned far
     most = 0.0
-    for i in range(B.shape[0]):
+    for n in range(order.shape[0]):
+        i = order[n]
         if B[i].free:
             most = max(most, B[i].f[3] ** 2 + B[i].f[4] ** 2 + B[i].f[5] ** 2)
     h *= min(1.0, MOST_SET_BACK / max(h * math.sqrt(most), 1e-12))
-    for i in range(B.shape[0]):
+    for n in range(order.shape[0]):
+        i = order[n]
         if B[i].free:
             f, q = B[i].f, B[i].q1
             ex, ey, ez, ew = exp_quat(h * f[3], h * f[4], h * f[5])
@@ -229,8 +310,9 @@ def set_back(B, E, J, C, K, order, h):
 
 
 @inlined
-def _turns_too_far(B, h, end, most):
-    for i in range(B.shape[0]):
+def _turns_too_far(B, mine, h, end, most):
+    for n in range(mine.shape[0]):
+        i = mine[n]
         if B[i].free:
             w = B[i].w1 if end else B[i].w
             if not (w[0] ** 2 + w[1] ** 2 + w[2] ** 2) * h * h < most * most:
@@ -239,10 +321,11 @@ def _turns_too_far(B, h, end, most):
 
 
 @inlined
-def _bounded(B):
+def _bounded(B, mine):
     """Whether the trial velocities are numbers that a motion can have."""
     most = 0.0
-    for i in range(B.shape[0]):
+    for n in range(mine.shape[0]):
+        i = mine[n]
         if B[i].free:
             for k in range(3):
                 most += abs(B[i].tv[k]) + abs(B[i].tw[k])
@@ -250,53 +333,80 @@ def _bounded(B):
 
 
 @inlined
-def _calm(B):
+def _calm(B, mine):
     """Take at least half of the speed of everything, where contacts do not agree, and all of the energy that was gained."""
     before, after = 1e-12, 1e-12
-    for i in range(B.shape[0]):
+    for n in range(mine.shape[0]):
+        i = mine[n]
         if B[i].free:
             before += _kinetic(B, i, B[i].fv, B[i].fw)
             after += _kinetic(B, i, B[i].tv, B[i].tw)
     k = 0.5 * min(1.0, math.sqrt(before / after))
-    for i in range(B.shape[0]):
+    for n in range(mine.shape[0]):
+        i = mine[n]
         if B[i].free:
             for a in range(3):
                 B[i].tv[a], B[i].w1[a] = k * B[i].tv[a], k * B[i].w1[a]
 
 
 @inlined
-def _freeze(B):
+def _freeze(B, mine):
     """The last resort: stand still for this part of the substep, and go on with a little less speed, rather than lose the numbers."""
-    for i in range(B.shape[0]):
+    for n in range(mine.shape[0]):
+        i = mine[n]
         if B[i].free:
             for a in range(3):
                 B[i].v[a], B[i].w[a] = SLOWER * B[i].v[a], SLOWER * B[i].w[a]
 
 
 @inlined
-def accept(B, J, P, C, O, K, h, last):
-    """Make the predicted pose the pose, and note the worst values."""
-    for i in range(B.shape[0]):
-        s = B[i].w1[0] ** 2 + B[i].w1[1] ** 2 + B[i].w1[2] ** 2
-        k = 1.0
-        if last and B[i].free and s * h * h > MOST_TURN * MOST_TURN:
-            # as deep as halving goes: lose energy rather than gain it
-            k = MOST_TURN / (h * math.sqrt(s))
+def _accept_body(B, i, h, last):
+    """Make the predicted pose of body i the pose."""
+    s = B[i].w1[0] ** 2 + B[i].w1[1] ** 2 + B[i].w1[2] ** 2
+    k = 1.0
+    if last and B[i].free and s * h * h > MOST_TURN * MOST_TURN:
+        # as deep as halving goes: lose energy rather than gain it
+        k = MOST_TURN / (h * math.sqrt(s))
+    for a in range(3):
+        B[i].pull[a] = (B[i].tv[a] - B[i].fv[a]) / h
+        B[i].pull[3 + a] = (B[i].tw[a] - B[i].fw[a]) / h
+        B[i].was[a], B[i].was[3 + a] = B[i].v[a], B[i].w[a]
+        B[i].x[a] = B[i].x1[a]
+        B[i].v[a] = B[i].tv[a]
+        B[i].w[a] = B[i].w1[a] * k
+    for a in range(4):
+        B[i].q[a] = B[i].q1[a]
+    B[i].last = h if B[i].free else 0.0
+
+
+@inlined
+def _accept_joint(B, J, j, h):
+    """Note the worst values of joint j."""
+    s = 0.0
+    for k in range(3):
+        if J[j].state[k] != 0 and J[j].soft[k] == 0 and J[j].mode[k] == 1:
+            s += (J[j].res[k] * h + J[j].keep[k]) ** 2
         for a in range(3):
-            B[i].pull[a] = (B[i].tv[a] - B[i].fv[a]) / h
-            B[i].pull[3 + a] = (B[i].tw[a] - B[i].fw[a]) / h
-            B[i].was[a], B[i].was[3 + a] = B[i].v[a], B[i].w[a]
-            B[i].x[a] = B[i].x1[a]
-            B[i].v[a] = B[i].tv[a]
-            B[i].w[a] = B[i].w1[a] * k
-        for a in range(4):
-            B[i].q[a] = B[i].q1[a]
-        B[i].last = h if B[i].free else 0.0
-    for k in range(K[NEAR]):
-        P[k].incoming[0] = P[k].incoming[1]
-        P[k].incoming[1] = 0.0
-        P[k].olds = 0
-    remember(P, C, O, K, h)
+            J[j].load[a] += J[j].lam[k] * J[j].dir[k, a]
+    J[j].separation = max(J[j].separation, math.sqrt(s))
+    if near_limit(J, j):
+        J[j].excess = max(J[j].excess, limit_excess(B, J, j))
+
+
+@inlined
+def accept(B, J, P, C, O, K, cells, listed, order, near, base, h, last):
+    """Make the predicted pose the pose, and note the worst values."""
+    for n in range(order.shape[0]):
+        _accept_body(B, order[n], h, last)
+    c = cells[cells.shape[0] - 1]
+    for i in range(c[0], c[1]):
+        _accept_body(B, i, h, last)
+    for n in range(near.shape[0]):
+        p = P[near[n]]
+        p.incoming[0] = p.incoming[1]
+        p.incoming[1] = 0.0
+        p.olds = 0
+    remember(P, C, O, K, base, h)
     for c in range(K[CONTACTS]):
         a, b = C[c].a, C[c].b
         if C[c].gap < 0.0:
@@ -305,18 +415,10 @@ def accept(B, J, P, C, O, K, h, last):
             _note(B, a, C, c)
             if b >= 0:
                 _note(B, b, C, c)
-    for j in range(J.shape[0]):
-        if not J[j].live:
-            continue
-        s = 0.0
-        for k in range(3):
-            if J[j].state[k] != 0 and J[j].soft[k] == 0 and J[j].mode[k] == 1:
-                s += (J[j].res[k] * h + J[j].keep[k]) ** 2
-            for a in range(3):
-                J[j].load[a] += J[j].lam[k] * J[j].dir[k, a]
-        J[j].separation = max(J[j].separation, math.sqrt(s))
-        if near_limit(J, j):
-            J[j].excess = max(J[j].excess, limit_excess(B, J, j))
+    for l in range(listed.shape[0]):
+        for j in range(cells[listed[l], 2], cells[listed[l], 3]):
+            if J[j].live:
+                _accept_joint(B, J, j, h)
 
 
 @inlined
@@ -330,45 +432,112 @@ def _note(B, i, C, c):
             B[i].touch[k] = C[c].point[k]
 
 
+@inlined
+def _put_back_keyed(B, cells):
+    """Bodies on their keys are where they were at the start of the substep: every part moves them along for itself."""
+    c = cells[cells.shape[0] - 1]
+    for i in range(c[0], c[1]):
+        b = B[i]
+        for k in range(3):
+            b.x[k] = b.goal_x0[k]
+        for k in range(4):
+            b.q[k] = b.goal_q0[k]
+
+
 @folded
-def advance(B, E, J, V, S, P, C, O, T, K, G, W, A, order, gravity, wind, h):
-    """One substep of length h, halved as often as needed. Poses of bodies that are not free are moved along."""
+def advance(B, E, J, V, S, P, C, O, T, K, G, W, A, order, parts, gravity, wind, h):
+    """One substep of length h, of which each part is halved as often as needed. Poses of bodies that are not free are moved along.
+
+    O has two halves: what was remembered, and what is.
+    """
+    cells, part_of, up, listed, mine, near, starts, KP, found = parts
     whole = 1 << DEEPEST
-    done, size = 0, whole
     K[ASKED] += 1
-    while done < whole:
-        part = h * size / whole
-        ahead = h * (whole - done) / whole
-        if attempt(B, E, J, V, S, P, C, O, T, K, G, W, A, order, gravity, wind, part, ahead, size == 1):
-            K[DONE] += 1
-            K[SMOOTH] = 0
-            done += size
-            _shift_targets(B, J, size / (whole - done + size))
-            if size < whole and done % (2 * size) == 0:
-                size *= 2
-        elif K[SMOOTH] == 1:
-            K[SMOOTH] = 2
-        else:
-            K[SMOOTH] = 0
-            size //= 2
+    for k in range(K[NEAR]):
+        near[k] = k
+    one = cells.shape[0] == 2
+    find_contacts(B, S, P, near[: K[NEAR]], C if one else found, K, G, part_of, -1, h)
+    if one:
+        count = one_part(K, cells, listed, mine, near, starts)
+    else:
+        count = find_parts(B, S, P, found, C, K, KP, cells, part_of, up, listed, mine, near, starts)
+    memory = (1 - K[HALF]) * (O.shape[0] // 2)
+    top, halvings, swept = K[CONTACTS], 1, 0
+    for p in range(count):
+        f, l = starts[p], starts[p + 1]
+        my_cells, my_bodies, my_pairs = listed[f[0] : l[0]], mine[f[1] : l[1]], near[f[3] : l[3]]
+        my_order, k = order[f[1] : l[1]], KP[p]
+        clear_counters(k)
+        if p > 0:
+            _put_back_keyed(B, cells)
+        at, tried = f[2], False
+        k[CONTACTS] = l[2] - f[2]
+        done, size = 0, whole
+        while done < whole:
+            part = h * size / whole
+            ahead = h * (whole - done) / whole
+            last = size == 1
+            accepted = False
+            if last or not _turns_too_far(B, my_bodies, part, NO, MOST_TURN_CROWD if k[SWEPT] > 0 else MOST_TURN):
+                if tried or size < whole:
+                    # behind the contacts of all parts
+                    at = top
+                    find_contacts(B, S, P, my_pairs, C[at:], k, G, part_of, p, part)
+                tried = True
+                _prepare(B, J, V, cells, my_cells, gravity, wind, part, ahead)
+                prepare_contacts(B, S, P, C[at:], O, k, part)
+                accepted = attempt(
+                    B, E, J, V, P, C[at:], O, T, k, W, A, cells, my_cells, my_bodies, my_pairs, my_order,
+                    f[1] * MOST_NEIGHBOURS, memory + at, part, ahead, last,
+                )  # fmt: skip
+            if accepted:
+                k[DONE] += 1
+                k[SMOOTH] = 0
+                done += size
+                _shift_targets(B, J, cells, my_cells, size / (whole - done + size))
+                if size < whole and done % (2 * size) == 0:
+                    size *= 2
+            elif k[SMOOTH] == 1:
+                k[SMOOTH] = 2
+            else:
+                k[SMOOTH] = 0
+                size //= 2
+        if at == top:
+            top += k[CONTACTS]
+        halvings = max(halvings, k[DONE])
+        swept += k[SWEPT]
+        K[FACTORED] += k[FACTORED]
+        K[SOLVED] += k[SOLVED]
+        K[HALTED] += k[HALTED]
+        K[FULL] += k[FULL]
+    K[DONE] += halvings
+    K[SWEPT] = swept
+    K[HALF] = 1 - K[HALF]
 
 
 @inlined
-def gains(B, J, C, K, restless):
+def gains(B, J, C, K, cells, listed, order, restless):
     """Whether contacts and joints give the bodies energy, by more than what rounding and the closing of gaps explain.
 
     The work of an impulse is that on the mean of the relative velocities before and after it, which holds for keyed bodies too.
     ``restless``: contacts had not settled, so that what they gave is not what they would give now.
     """
     before, after = 0.0, 0.0
-    for i in range(B.shape[0]):
+    for n in range(order.shape[0]):
+        i = order[n]
         if B[i].free:
             before += _kinetic(B, i, B[i].fv, B[i].fw)
             after += _kinetic(B, i, B[i].tv, B[i].tw)
     share = GAIN if K[CONTACTS] > 0 else GAIN_JOINTS
     if after < (1.0 + share) * before + 1e-9:
         return False
-    return restless or contact_work(B, C, K) + joint_work(B, J) > 0.5 * share * after
+    if restless:
+        return True
+    work = contact_work(B, C, K)
+    for l in range(listed.shape[0]):
+        c = cells[listed[l]]
+        work += joint_work(B, J[c[2] : c[3]])
+    return work > 0.5 * share * after
 
 
 @inlined
@@ -381,16 +550,18 @@ def _kinetic(B, i, v, w):
 
 
 @inlined
-def _shift_targets(B, J, share):
+def _shift_targets(B, J, cells, listed, share):
     """After a part of a substep, the targets' start is that much closer to their end."""
     if share >= 1.0:
         return
-    for i in range(B.shape[0]):
-        for k in range(3):
-            B[i].goal_x0[k] += share * (B[i].goal_x1[k] - B[i].goal_x0[k])
-        _nudge(B[i].goal_q0, B[i].goal_q1, share)
-    for j in range(J.shape[0]):
-        _nudge(J[j].target0, J[j].target1, share)
+    for l in range(listed.shape[0]):
+        c = cells[listed[l]]
+        for i in range(c[0], c[1]):
+            for k in range(3):
+                B[i].goal_x0[k] += share * (B[i].goal_x1[k] - B[i].goal_x0[k])
+            _nudge(B[i].goal_q0, B[i].goal_q1, share)
+        for j in range(c[2], c[3]):
+            _nudge(J[j].target0, J[j].target1, share)
 
 
 @inlined

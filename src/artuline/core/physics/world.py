@@ -13,7 +13,7 @@ from artuline.core.geometry import rotation, transforms
 from artuline.core.geometry.polyhedron import TriangleMesh, hull_of
 from artuline.core.geometry.rotation import IDENTITY, Array
 from artuline.core.physics.collide import LEAST_SPEED, find_contacts, find_near
-from artuline.core.physics.island_runs import MOST_IN_PLACE, Given, IslandRunner
+from artuline.core.physics.island_runs import MOST_IN_PLACE, Given, IslandRunner, make_parts
 from artuline.core.physics.joints import HARD
 from artuline.core.physics.solids import fill_solids, most_contacts
 from artuline.core.physics.specs import (
@@ -136,7 +136,10 @@ class World:
         room = max(64, min(most_contacts(self.shapes) * in_place, MOST_CONTACTS))
         self.contacts = np.zeros(room, CONTACT)
         self.spare, self.slots = np.zeros(in_place, PAIR), np.full(1 << (2 * in_place).bit_length(), -1)
-        self.pairs, self.memory = self.spare.copy(), np.zeros(room, MEMORY)
+        self.pairs, self.memory = self.spare.copy(), np.zeros(2 * room, MEMORY)
+        # all of it is one cell
+        self.parts = make_parts(1, n, in_place, room)
+        self.parts[0][:] = [0, n, 0, len(joints), 0], [n, n, len(joints), len(joints), len(self.lanes)]
         self.tugs = np.zeros(1, TUG)
         self.tugs["body"], self.tugs["frequency"], self.tugs["mass"] = -1, 1.0, 1.0
         self.counters = np.zeros(COUNTERS, np.int64)
@@ -240,8 +243,8 @@ class World:
         """Remember these pairs (k,) of shapes, and what is known of their contacts."""
         if len(pairs) > len(self.pairs):
             self.pairs = np.zeros(2 * len(pairs), PAIR)
-        if len(memory) > len(self.memory):
-            self.memory = np.zeros(2 * len(memory), MEMORY)
+        if 2 * len(memory) > len(self.memory):
+            self.memory = np.zeros(4 * len(memory), MEMORY)
         self.pairs[: len(pairs)], self.memory[: len(memory)] = pairs, memory
         self.counters[NEAR] = len(pairs)
 
@@ -359,7 +362,8 @@ class World:
             find_near(b, s, pairs, spare, slots, self.apart, counters, self.row.copy(), reach / LEAST_SPEED)
             found = np.zeros(most_contacts(s) * max(int(counters[NEAR]), 1), CONTACT)
             b["v"][:, 0] = 0.5 * reach
-            find_contacts(b, s, pairs, found, counters, self.hulls, 1.0)
+            near = np.arange(counters[NEAR])
+            find_contacts(b, s, pairs, near, found, counters, self.hulls, self.parts[1], -1, 1.0)
             if not counters[FULL]:
                 return found[: counters[CONTACTS]]
             size *= 2

@@ -15,7 +15,19 @@ import numba
 import numpy as np
 
 from artuline.core.errors import ArtulineError, CancelledError
-from artuline.core.physics import collide, contacts, crowds, curves, drives, graph, joint_solve, joints, motion, substep
+from artuline.core.physics import (
+    collide,
+    contacts,
+    crowds,
+    curves,
+    drives,
+    graph,
+    joint_solve,
+    joints,
+    motion,
+    parts,
+    substep,
+)
 from artuline.core.physics.world import BodySpec, JointSpec, World
 from artuline.core.scene.model import Shape
 
@@ -53,6 +65,11 @@ def _compile(kernel: Any, *arguments: Any) -> None:
     kernel.compile(tuple(numba.typeof(a) for a in arguments))
 
 
+def _arranged(w: World) -> tuple[Any, ...]:
+    cells, part_of, up, listed, mine, near, starts, counters, _ = w.parts
+    return counters, cells, part_of, up, listed, mine, near, starts
+
+
 def compile_contacts() -> None:
     """The half of the kernels that has to do with contacts."""
     w = _small_world()
@@ -64,22 +81,23 @@ def compile_contacts() -> None:
     contacts.update_contacts(b, c, k, True, True, True, False)
     contacts.set_back_contacts(b, c, k, 0.1)
     curves.bend_contacts(b, c, k, 0.1, False)
-    contacts.damped_step(b, c, k)
-    contacts.remember(p, c, m, k, 0.1)
-    collide.find_contacts(b, s, p, c, k, w.hulls, 0.1)
+    contacts.damped_step(b, c, k, w.elimination)
+    contacts.remember(p, c, m, k, 0, 0.1)
+    parts.find_parts(b, s, p, c, w.parts[8], k, *_arranged(w))
+    collide.find_contacts(b, s, p, w.parts[5][:0], c, k, w.hulls, w.parts[1], -1, 0.1)
 
 
 def compile_joints() -> None:
     """The other half."""
     w = _small_world()
-    b, j, order = w.bodies, w.joints, w.elimination
+    b, j, order, cells, listed = w.bodies, w.joints, w.elimination, w.parts[0], w.parts[3]
     joint_solve.add_joints(b, w.blocks, j, w.scratch)
     joints.prepare_joints(b, j, 0.1)
     motion.world_inertia(b)
     motion.free_velocities(b, w.gravity, w.wind, 0.1)
     drives.effective_inertia(b, j, w.coupled, w.scratch)
     drives.prepare_drives(b, j, 0.1, 0.1)
-    graph.arrange(b, j, w.contacts, w.coupled, 0, order, True)
+    graph.arrange(b, j, w.contacts, w.coupled, 0, cells, listed, order, order, 0, True)
     motion.drift(b, w.lanes, 0.1)
     joints.residuals(b, j, 0.1, False, False, True)
     drives.add_bodies(b, w.blocks, 0.1)
@@ -97,10 +115,10 @@ def compile_joints() -> None:
     c, k = w.contacts, w.counters
     crowds.choose_swept(b, c, k, 0.1)
     crowds.sweep(b, c, k, 0.1)
-    _compile(substep.accept, b, j, w.pairs, c, w.memory, k, 0.1, True)
-    _compile(substep.set_back, b, w.blocks, j, c, k, order, 0.1)
-    _compile(substep.gains, b, j, c, k, False)
-    _compile(substep.pattern_of, b, j, c, k)
+    _compile(substep.accept, b, j, w.pairs, c, w.memory, k, cells, listed, order, listed, 0, 0.1, True)
+    _compile(substep.set_back, b, w.blocks, j, c, k, cells, listed, order, 0.1)
+    _compile(substep.gains, b, j, c, k, cells, listed, order, False)
+    _compile(substep.pattern_of, b, j, c, k, cells, listed)
 
 
 def _compile_all() -> None:
