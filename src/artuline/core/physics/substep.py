@@ -59,6 +59,7 @@ BENT = 1e-5  # m/s: change of what curves add to the speed of contacts that coun
 CLOSED = 2e-6  # metres: joints count as closed
 CLOSED_ANGLE = 2e-5  # radians
 OPEN = 2e-5  # metres: joints count as failed
+OPEN_MANY = 2e-4  # the same where there are many contacts
 OPEN_ANGLE = 0.01
 WORST_OPEN = 2e-3  # metres: as deep as halving goes, what is still accepted
 # relative change of friction forces that counts as none; and after how many passes three times of it does
@@ -66,7 +67,9 @@ SETTLED, PATIENCE = 0.04, 3
 # share by which the kinetic energy may grow in a substep with contacts, and with joints alone
 GAIN, GAIN_JOINTS = 0.1, 0.003
 PASSES = 16
-MOST_EXACT, FEWER_PASSES = 150, 12  # contacts up to which all are to settle; passes where there are more
+MOST_EXACT, FEWER_PASSES = 60, 9  # contacts up to which all are to settle; passes where there are more
+FEWER_CATCH = 3  # of these, passes in which contacts may begin and cease to push
+MOST_FACTORED = 120  # contacts of a part up to which those between free bodies are factored
 DAMPED = 3  # passes after which contacts that do not settle are damped
 CROWD_PASSES = 5  # with swept contacts, which are not exact in any case
 CROWD_CATCH = 1  # passes in which their other contacts may change
@@ -182,7 +185,7 @@ def _pattern(B, J, C, K, A, cells, listed, mine, order, first_block, h):
     if pattern == K[PATTERN]:
         return
     K[PATTERN] = pattern
-    for swept in range(2):
+    for swept in range(1 if K[CONTACTS] > MOST_FACTORED else 0, 2):
         if swept == 1:
             K[PATTERN] = 0
             choose_swept(B, C, K, h)
@@ -205,7 +208,7 @@ def attempt(
     crowd = K[SWEPT] > 0
     exact = not crowd and K[CONTACTS] <= MOST_EXACT
     passes = CROWD_PASSES if crowd else (PASSES if exact else FEWER_PASSES)
-    catching, releasing = (CROWD_CATCH, CROWD_CATCH) if crowd else (CATCH, RELEASE)
+    catching, releasing = (CROWD_CATCH, CROWD_CATCH) if crowd else ((CATCH, RELEASE) if exact else (FEWER_CATCH, FEWER_CATCH))
     worst, angle, unsettled, moved, bent = 0.0, 0.0, 0.0, 0.0, 0.0
     struck, restless, switched = False, False, False
     for p in range(-1, passes):
@@ -244,7 +247,7 @@ def attempt(
             return False
         if K[CONTACTS] > 0:
             _calm(B, order)
-    sound = worst <= (WORST_OPEN if crowd else OPEN) and angle <= OPEN_ANGLE  # false for numbers that are none
+    sound = worst <= (WORST_OPEN if crowd else (OPEN if exact else OPEN_MANY)) and angle <= OPEN_ANGLE  # false for numbers that are none
     if not sound:
         if not last:
             return False

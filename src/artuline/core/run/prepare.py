@@ -97,7 +97,7 @@ def compile_joints() -> None:
     motion.free_velocities(b, w.gravity, w.wind, 0.1)
     drives.effective_inertia(b, j, w.coupled, w.scratch)
     drives.prepare_drives(b, j, 0.1, 0.1)
-    graph.arrange(b, j, w.contacts, w.coupled, 0, cells, listed, order, order, 0, True)
+    graph.arrange(b, j, w.contacts, w.coupled, 0, cells, listed, order.copy(), order, 0, True)
     motion.drift(b, w.lanes, 0.1)
     joints.residuals(b, j, 0.1, False, False, True)
     drives.add_bodies(b, w.blocks, 0.1)
