@@ -74,6 +74,7 @@ class Given:
     dt: float
 
     def arrays(self) -> tuple[Any, ...]:
+        """What is given body by body and joint by joint."""
         return self.x, self.q, self.free, self.goal, self.drive, self.follow
 
     @property
@@ -187,6 +188,7 @@ class Batch:
         self.cost = sizes[:, 0] + sizes[:, 3]
 
     def lists(self) -> tuple[np.ndarray, ...]:
+        """Bodies, joints, shapes and remembered pairs, island by island."""
         return self.bodies, self.joints, self.shapes, self.pairs
 
 
@@ -213,6 +215,9 @@ class IslandRunner:
         self.boxes, self.by_box = np.zeros((n, 6)), np.arange(n)
         self.rooms: list[Room] = []
         self.held: tuple[bytes, ...] = ()
+        self.shape: tuple[bytes, ...] = ()  # of the world: which joints hold, what is free in a part of the frame
+        self.loose, self.whole = np.zeros(n, bool), False
+        self.no_trace = np.zeros((0, 1, 3))
         self.reports: dict[str, np.ndarray] = {}
         self.contact = np.zeros(n)
 
@@ -239,26 +244,50 @@ class IslandRunner:
     def run(self, given: Given) -> None:
         """Advance the world by a frame."""
         w = self.world
-        count, met = self._divide(given)
+        b = w.bodies
+        whole = self._is_one(given)
+        # nothing that moves can sleep
+        quiet = b["rest"].max(initial=0.0) > 0.0
+        count, met = (1, self.met[:0]) if whole else self._divide(given)
         awake = np.ones(count, bool)
-        held = given.gravity.tobytes(), given.wind.tobytes(), w.joints["on"].tobytes(), w.joints["broken"].tobytes()
-        if held == self.held:
-            find_awake(
-                w.bodies, w.joints, w.tugs, self.label, met, given.x, given.q, given.free, given.goal, given.drive, awake
-            )  # fmt: skip
+        held = (given.gravity.tobytes(), given.wind.tobytes(), self.shape[0]) if quiet else ()
+        if quiet and held == self.held:
+            if whole:
+                self.label[:] = np.where(self.loose, 0, -1)
+                met = np.array([[int(np.argmax(self.loose)), i] for i in np.flatnonzero(~self.loose)], np.int64).reshape(-1, 2)
+            find_awake(b, w.joints, w.tugs, self.label, met, given.x, given.q, given.free, given.goal, given.drive, awake)
         self.held = held
-        before = w.bodies["contact"].copy()
-        trees = self.tree[self.tree >= 0]
-        if count == 1 and awake[0] and len(w.shapes) <= MOST_IN_PLACE and (trees == trees[0]).all():
+        before = b["contact"].copy() if quiet else self.contact
+        if whole and awake[0]:
             frame(
-                w.bodies, w.blocks, w.joints, w.lanes, w.shapes, w.pairs, w.spare, w.slots, w.apart, w.row, w.contacts, w.memory,
+                b, w.blocks, w.joints, w.lanes, w.shapes, w.pairs, w.spare, w.slots, w.apart, w.row, w.contacts, w.memory,
                 w.tugs, w.counters, w.hulls, w.scratch, w.coupled, w.elimination, w.parts, given.gravity, given.wind, given.h,
-                *given.arrays(), np.zeros((0, len(given.gravity), 3)),
+                *given.arrays(), self.no_trace,
             )  # fmt: skip
+        elif not awake.any():
+            carry_keyed(b, self.label, given.x, given.q, given.h)
+            w.counters[ASKED] += len(given.gravity)
+            w.counters[DONE] += len(given.gravity)
         else:
             self._run_apart(given, met, awake)
-        note_rest(w.bodies, given.dt)
-        self._report(awake, before)
+        note_rest(b, given.dt)
+        if quiet:
+            self._report(awake, before)
+
+    def _is_one(self, given: Given) -> bool:
+        """Whether all that is free hangs together by joints, in a world that is small enough to be solved where it is."""
+        w = self.world
+        loose = given.free.any(axis=1)
+        shape = (w.joints["on"].tobytes() + w.joints["broken"].tobytes(), loose.tobytes())
+        if shape != self.shape:
+            self.shape, self.loose = shape, loose
+            j = w.joints
+            there = j["on"] & (j["broken"] < 0) & (j["parent"] >= 0)
+            there[there] = loose[j["parent"][there]] & loose[j["child"][there]]
+            tree = components(j["parent"][there], j["child"][there], len(loose))[loose]
+            self.whole = len(w.shapes) <= MOST_IN_PLACE and len(tree) > 0 and bool((tree == tree[0]).all())
+            w.parts[KP][:] = 0
+        return self.whole
 
     def _divide(self, given: Given) -> tuple[int, np.ndarray]:
         w = self.world
@@ -282,9 +311,8 @@ class IslandRunner:
             mine = (of_joint >= 0) & ~np.append(awake, True)[of_joint]
             for name in REPORTED_OF_JOINTS:
                 j[name][mine] = np.maximum(j[name][mine], self.reports[name][mine])
-        if (b["rest"] > 0.0).any():
-            self.contact = b["contact"] - before
-            self.reports = {name: b[name].copy() for name in REPORTED} | {name: j[name].copy() for name in REPORTED_OF_JOINTS}
+        self.contact = b["contact"] - before
+        self.reports = {name: b[name].copy() for name in REPORTED} | {name: j[name].copy() for name in REPORTED_OF_JOINTS}
 
     def _run_apart(self, given: Given, met: np.ndarray, awake: np.ndarray) -> None:
         w, count = self.world, len(awake)
@@ -445,6 +473,22 @@ class IslandRunner:
         # what is next solved in place begins anew
         k[HALF] = 0
         self.world.parts[KP][:] = 0
+
+
+def components(parents: np.ndarray, children: np.ndarray, n: int) -> np.ndarray:
+    """Which bodies hang together by joints (n,): the lowest index of each component. Parents -1 are the world."""
+    inside = np.asarray(parents) >= 0
+    rows, columns = np.asarray(parents, int)[inside], np.asarray(children, int)[inside]
+    # the lowest label spreads; SciPy's graphs would take as long to import as all else that a start needs
+    label = np.arange(n)
+    while True:
+        lower = label.copy()
+        np.minimum.at(lower, rows, label[columns])
+        np.minimum.at(lower, columns, label[rows])
+        lower = lower[lower]
+        if np.array_equal(lower, label):
+            return label
+        label = lower
 
 
 _threads: list[ThreadPoolExecutor] = []

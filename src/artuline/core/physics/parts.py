@@ -110,11 +110,11 @@ def _part(B, S, part_of, s, t):
 
 
 @compiled
-def one_part(K, cells, listed, mine, near, starts):
+def one_part(K, cells, part_of, listed, mine, near, starts):
     """``find_parts`` where there is but one cell."""
     for k in range(4):
         starts[0, k] = 0
-    listed[0] = 0
+    listed[0], part_of[0] = 0, 0
     starts[1, CELL], starts[1, BODIES], starts[1, CONTACT], starts[1, PAIRS] = 1, cells[0, 1], K[CONTACTS], K[NEAR]
     for i in range(cells[0, 1]):
         mine[i] = i

@@ -58,6 +58,7 @@ BENT_AT_MOST = 0.02  # m/s: the same as a substep ends
 BENT = 1e-5  # m/s: change of what curves add to the speed of contacts that counts as none
 CLOSED = 2e-6  # metres: joints count as closed
 CLOSED_ANGLE = 2e-5  # radians
+CROWD_CLOSED, CROWD_CLOSED_ANGLE = 5e-5, 5e-4  # the same in a crowd
 OPEN = 2e-5  # metres: joints count as failed
 OPEN_MANY = 2e-4  # the same where there are many contacts
 OPEN_ANGLE = 0.01
@@ -126,15 +127,55 @@ def _iterate(B, E, J, C, T, K, W, cells, listed, order, h, ahead, fresh, damped)
     return share
 
 
+@folded
+def _crowd_pass(B, E, J, V, C, T, K, W, cells, listed, order, h, ahead, fresh, catch, release):
+    """One pass where contacts are swept, which leave every cell for itself: as little as can be is done with all of them in turn, which
+    do not fit the cache together. Returns what the contacts' and the joints' updates do, and the largest correction of a swept contact.
+    """
+    moved = sweep(B, C, K, h)
+    for l in range(listed.shape[0]):
+        c = cells[listed[l]]
+        b, j = B[c[0] : c[1]], J[c[2] : c[3]]
+        if fresh:
+            add_bodies(b, E, h)
+            add_joints(B, E, j, W)
+        body_forces(b, h, ahead)
+        joint_forces(B, j)
+    if fresh:
+        add_tugs(B, T, W, h)
+        add_contacts(B, E, C, K, W)
+        K[FACTORED] += 1
+    tug_forces(B, T, h)
+    contact_forces(B, C, K, fresh)
+    K[SOLVED] += 1
+    worst, angle, switched, first = 0.0, 0.0, False, 0
+    for l in range(listed.shape[0]):
+        c = cells[listed[l]]
+        own = order[first : first + c[1] - c[0]]
+        first += c[1] - c[0]
+        if fresh:
+            factor(B, E, own)
+        solve(B, E, own)
+        joint_impulses(B, J[c[2] : c[3]])
+        for i in range(c[0], c[1]):
+            if B[i].free:
+                for k in range(3):
+                    B[i].tv[k] += B[i].f[k]
+                    B[i].tw[k] += B[i].f[3 + k]
+        drift(B[c[0] : c[1]], V[c[4] :], h)
+        open_, turned, changed = _close(B, J, cells, listed[l : l + 1], h, catch, release, NO)
+        if worst == worst and not open_ <= worst:
+            worst = open_
+        if angle == angle and not turned <= angle:
+            angle = turned
+        switched = switched or changed
+    struck, restless, unsettled = update_contacts(B, C, K, catch, release, fresh, False)
+    return struck, restless, unsettled, worst, angle, switched, moved
+
+
 @inlined
 def _prepare(B, J, V, cells, listed, gravity, wind, h, ahead):
     """What bodies and joints begin a substep with."""
-    for l in range(listed.shape[0]):
-        c = cells[listed[l]]
-        b = B[c[0] : c[1]]
-        world_inertia(b)
-        fill_lanes(b, V[c[4] :])
-        free_velocities(b, gravity, wind, h)
     # those on their keys move along
     c = cells[cells.shape[0] - 1]
     b = B[c[0] : c[1]]
@@ -142,6 +183,10 @@ def _prepare(B, J, V, cells, listed, gravity, wind, h, ahead):
     free_velocities(b, gravity, wind, h)
     for l in range(listed.shape[0]):
         c = cells[listed[l]]
+        b = B[c[0] : c[1]]
+        world_inertia(b)
+        fill_lanes(b, V[c[4] :])
+        free_velocities(b, gravity, wind, h)
         prepare_joints(B, J[c[2] : c[3]], h)
         prepare_drives(B, J[c[2] : c[3]], h, ahead)
 
@@ -189,7 +234,16 @@ def _pattern(B, J, C, K, A, cells, listed, mine, order, first_block, h):
         if swept == 1:
             K[PATTERN] = 0
             choose_swept(B, C, K, h)
-        if arrange(B, J, C, A, K[CONTACTS], cells, listed, mine, order, first_block, swept == 0):
+            # cell by cell
+            n = 0
+            for l in range(listed.shape[0]):
+                c = cells[listed[l]]
+                e = n + c[1] - c[0]
+                arrange(
+                    B, J, C, A, 0, cells, listed[l : l + 1], mine[n:e], order[n:e], first_block + MOST_NEIGHBOURS * n, False
+                )  # fmt: skip
+                n = e
+        elif arrange(B, J, C, A, K[CONTACTS], cells, listed, mine, order, first_block, True):
             break
 
 
@@ -217,10 +271,16 @@ def attempt(
         catch, release = p < catching, p < releasing
         if not first:
             fresh = p == 0 or struck or switched
+            if crowd:
+                struck, restless, unsettled, worst, angle, switched, moved = _crowd_pass(
+                    B, E, J, V, C, T, K, W, cells, listed, order, h, ahead, fresh, catch, release
+                )  # fmt: skip
+                still = unsettled < (SETTLED if p < PATIENCE else 3.0 * SETTLED) and moved < CROWD_SETTLED
+                if still and not struck and not switched and worst < CROWD_CLOSED and angle < CROWD_CLOSED_ANGLE:
+                    break
+                continue
             if fresh:
                 _fresh(B, E, J, C, T, K, W, cells, listed, order, h)
-            if crowd:
-                moved = sweep(B, C, K, h)
             damped = p >= DAMPED and exact
             share = _iterate(B, E, J, C, T, K, W, cells, listed, order, h, ahead, fresh, damped and fresh)
             struck, restless, unsettled = update_contacts(B, C, K, catch, release, fresh, damped)
@@ -230,7 +290,7 @@ def attempt(
         bent = 0.0 if crowd else bend_contacts(B, C, K, h, first)
         worst, angle, switched = _close(B, J, cells, listed, h, catch, release, first)
         still = unsettled < (SETTLED if p < PATIENCE else 3.0 * SETTLED)
-        settled = still and moved < CROWD_SETTLED and (bent < BENT or crowd) and not struck and not switched
+        settled = still and bent < BENT and not struck and not switched
         if not first and settled and worst < CLOSED and angle < CLOSED_ANGLE:
             break
     if not _bounded(B, order):
@@ -461,7 +521,7 @@ def advance(B, E, J, V, S, P, C, O, T, K, G, W, A, order, parts, gravity, wind, 
     one = cells.shape[0] == 2
     find_contacts(B, S, P, near[: K[NEAR]], C if one else found, K, G, part_of, -1, h)
     if one:
-        count = one_part(K, cells, listed, mine, near, starts)
+        count = one_part(K, cells, part_of, listed, mine, near, starts)
     else:
         count = find_parts(B, S, P, found, C, K, KP, cells, part_of, up, listed, mine, near, starts)
     memory = (1 - K[HALF]) * (O.shape[0] // 2)

@@ -13,7 +13,7 @@ from artuline.core.geometry import rotation, transforms
 from artuline.core.geometry.polyhedron import TriangleMesh, hull_of
 from artuline.core.geometry.rotation import IDENTITY, Array
 from artuline.core.physics.collide import LEAST_SPEED, find_contacts, find_near
-from artuline.core.physics.island_runs import MOST_IN_PLACE, Given, IslandRunner, make_parts
+from artuline.core.physics.island_runs import MOST_IN_PLACE, Given, IslandRunner, components, make_parts
 from artuline.core.physics.joints import HARD
 from artuline.core.physics.solids import fill_solids, most_contacts
 from artuline.core.physics.specs import (
@@ -286,20 +286,21 @@ class World:
         b = self.bodies
         if substeps not in self.room:
             n, m = len(b), len(self.joints)
-            shapes = [(substeps + 1, n, 3), (substeps + 1, n, 4), (substeps, 3), (substeps, 3), (substeps, n)]
-            shapes += [(substeps, n, 2), (substeps, m), (m,)]
+            shapes = [(n, substeps + 1, 3), (n, substeps + 1, 4), (substeps, 3), (substeps, 3), (n, substeps)]
+            shapes += [(n, substeps, 2), (m, substeps), (m,)]
             kinds = float, float, float, float, bool, float, float, bool
             self.room[substeps] = [np.zeros(shape, kind) for shape, kind in zip(shapes, kinds, strict=True)]
             self.room[substeps][1][:] = IDENTITY
         x, q, pull, air, free, goal, drive, follow = self.room[substeps]
-        pull[:], air[:], free[:], drive[:] = self.gravity, self.wind, b["free"], self.joints["frequency"]
+        pull[:], air[:] = self.gravity, self.wind
+        free[:], drive[:] = b["free"][:, None], self.joints["frequency"][:, None]
         # the keyed poses of free bodies matter to drives only, and there are none here
         if np.count_nonzero(b["free"]) < len(b) or b["keyed"].any():
-            x[:], q[:] = b["x"], b["q"]
+            x[:], q[:] = b["x"][:, None], b["q"][:, None]
             moved = (~b["free"] | (b["keyed"] > 0)) & (np.any(b["v"] != 0.0, axis=1) | np.any(b["w"] != 0.0, axis=1))
-            times = (np.arange(substeps + 1) * (dt / substeps))[:, None, None]
-            x[:, moved] += times * b["v"][moved]
-            q[:, moved] = rotation.multiply(rotation.from_rotation_vector(times * b["w"][moved]), b["q"][moved])
+            times = (np.arange(substeps + 1) * (dt / substeps))[None, :, None]
+            x[moved] += times * b["v"][moved, None]
+            q[moved] = rotation.multiply(rotation.from_rotation_vector(times * b["w"][moved, None]), b["q"][moved, None])
         self._advance(dt, x, q, pull, air, free, goal, drive, follow)
 
     def step_keyed(
@@ -334,10 +335,11 @@ class World:
         k = len(free)
         pull, air = np.empty((k, 3)), np.empty((k, 3))
         pull[:], air[:] = self.gravity if gravity is None else gravity, self.wind if wind is None else wind
-        self._advance(
-            dt, np.ascontiguousarray(x), np.ascontiguousarray(q), pull, air, np.ascontiguousarray(free), both,
-            np.ascontiguousarray(drive, dtype=float), self.follow if follow is None else follow,
-        )  # fmt: skip
+        # body by body
+        x, q, free, both, drive = (
+            np.ascontiguousarray(np.swapaxes(v, 0, 1)) for v in (x, q, free, both, np.asarray(drive, float))
+        )
+        self._advance(dt, x, q, pull, air, free, both, drive, self.follow if follow is None else follow)
 
     def _advance(
         self, dt: float, x: Array, q: Array, gravity: Array, wind: Array, free: np.ndarray, goal: Array, drive: Array,
@@ -347,8 +349,7 @@ class World:
             raise ArtulineError(f"a step of {dt} seconds", remedy="Take a time above zero.")
         if not (np.isfinite(gravity).all() and np.isfinite(wind).all()):
             raise ArtulineError("gravity or wind is not a number")
-        arrays = [np.ascontiguousarray(np.swapaxes(v, 0, 1)) for v in (x, q, free, goal, drive)]
-        self.islands.run(Given(*arrays, follow, gravity, wind, dt))
+        self.islands.run(Given(x, q, free, goal, drive, follow, gravity, wind, dt))
 
     def contacts_now(self, reach: float = 0.0) -> np.ndarray:
         """Contacts of all shapes that are closer than ``reach`` (m), as they are now."""
@@ -450,19 +451,3 @@ def _tree_order(joints: list[JointSpec], n: int) -> list[int]:
     if len(order) + len(links) != len(joints):
         raise ArtulineError("joints form a closed loop", remedy="Close it by a weld or a pin.")
     return order + links
-
-
-def components(parents: np.ndarray, children: np.ndarray, n: int) -> np.ndarray:
-    """Which bodies hang together by joints (n,): the lowest index of each component. Parents -1 are the world."""
-    inside = np.asarray(parents) >= 0
-    rows, columns = np.asarray(parents, int)[inside], np.asarray(children, int)[inside]
-    # the lowest label spreads; SciPy's graphs would take as long to import as all else that a start needs
-    label = np.arange(n)
-    while True:
-        lower = label.copy()
-        np.minimum.at(lower, rows, label[columns])
-        np.minimum.at(lower, columns, label[rows])
-        lower = lower[lower]
-        if np.array_equal(lower, label):
-            return label
-        label = lower
