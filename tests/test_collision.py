@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from artuline.core.geometry import distance, rotation
 from artuline.core.physics import collide
-from artuline.core.physics.state import CONTACTS, NEAR
+from artuline.core.physics.state import FULL, NEAR, PAIR
 from artuline.core.physics.world import BodySpec, JointSpec, World
 from artuline.core.scene.model import Shape
 
@@ -23,12 +23,7 @@ PAIRS = list(itertools.combinations_with_replacement(KINDS, 2))
 
 def contacts_of(world, reach=0.0):
     """All contact points closer than ``reach``."""
-    b = world.bodies
-    b["v"][:, 0] = reach / len(b)
-    collide.find_near(b, world.shapes, world.pairs, world.near, world.counters, world.row, world.table, 1.0)
-    collide.find_contacts(b, world.shapes, world.pairs, world.near, world.contacts, world.counters, world.hulls, 1.0)
-    b["v"] = 0.0
-    return world.contacts[: world.counters[CONTACTS]]
+    return world.contacts_now(reach)
 
 
 @settings(max_examples=30, deadline=None)
@@ -41,31 +36,46 @@ def test_all_pairs_that_come_to_touch_are_near(seed, dt):
     places = random.uniform(-1, 1, (25, 3))
     bodies = [BodySpec((s,), position=p, velocity=u) for s, p, u in zip(spheres, places, v, strict=True)]
     world = World(bodies, off={(0, 1), (2, 9)}, plane=(-0.5, 0.5, 0.0))
-    b, pairs = world.bodies, world.pairs
+    b = world.bodies
+    size = 26 * 25 // 2
+    pairs, spare, slots = np.zeros(size, PAIR), np.zeros(size, PAIR), np.full(1024, -1)
+    all_pairs = [(i, j) for j in range(26) for i in range(j) if (i, j) not in {(0, 1), (2, 9)}]
     times = np.linspace(0.0, dt, 50)[:, None]
     for _ in range(2):
-        collide.find_near(b, world.shapes, pairs, world.near, world.counters, world.row, world.table, dt)
-        near = set(world.near[: world.counters[NEAR]])
-        assert len(near) == world.counters[NEAR]
-        for k, (i, j) in enumerate(zip(pairs["a"], pairs["b"], strict=True)):
+        collide.find_near(b, world.shapes, pairs, spare, slots, world.apart, world.counters, world.row, dt)
+        found = pairs[: world.counters[NEAR]]
+        near = {(int(min(p["a"], p["b"])), int(max(p["a"], p["b"]))) for p in found}
+        assert len(near) == world.counters[NEAR] and near <= set(all_pairs)
+        assert (slots == -1).all() and not world.counters[FULL]
+        for i, j in all_pairs:
             if j == 25:
                 gaps = b["x"][i, 1] + times * v[i, 1] - radii[i] + 0.5
                 most = b["fastest"][i] + np.linalg.norm(v[i])
             else:
                 gaps = np.linalg.norm(b["x"][i] - b["x"][j] + times * (v[i] - v[j]), axis=1) - radii[i] - radii[j]
                 most = b["fastest"][i] + b["fastest"][j] + np.linalg.norm(v[i] - v[j])
-            assert k in near or gaps.min() > 0.0
-            assert k not in near or gaps.flat[0] < collide.TOUCH + dt * most
+            assert (i, j) in near or gaps.min() > 0.0
+            assert (i, j) not in near or gaps.flat[0] < collide.TOUCH + dt * most
         b["x"] += random.uniform(-0.2, 0.2, (25, 3))
 
 
-def test_pairs_can_be_chosen_anew():
+def test_shapes_can_be_silent():
     ball = Shape(kind="sphere", radius=0.2)
     world = World([BodySpec((ball,), position=np.array([0.3 * i, 0.0, 0.0])) for i in range(3)])
     assert len(contacts_of(world)) == 2
-    world.set_pairs(world.pairs[world.pairs["a"] == 1])
+    world.set_silent(np.array([True, False, False]), True)
     (contact,) = contacts_of(world)
     assert set(contact["shapes"]) == {1, 2}
+    world.set_silent(np.array([True, False, False]), False)
+    assert len(contacts_of(world)) == 2
+
+
+def test_more_pairs_than_there_is_room_for_are_said():
+    ball = Shape(kind="sphere", radius=0.2)
+    world = World([BodySpec((ball,), position=np.array([0.1 * i, 0.0, 0.0])) for i in range(3)])
+    room = np.zeros(1, PAIR), np.zeros(1, PAIR), np.full(8, -1)
+    collide.find_near(world.bodies, world.shapes, *room, world.apart, world.counters, world.row, 0.1)
+    assert world.counters[NEAR] == 1 and world.counters[FULL]
 
 
 def pose(random, spread):

@@ -57,7 +57,19 @@ def prepared(world, h):
     drives.effective_inertia(b, j, world.coupled, world.scratch)
     joints.prepare_joints(b, j, h)
     drives.prepare_drives(b, j, h, h)
-    assert graph.arrange(b, j, world.contacts, world.coupled, 0, world.elimination, True)
+    assert graph.arrange(
+        b,
+        j,
+        world.contacts,
+        world.coupled,
+        0,
+        world.parts[0],
+        world.parts[3],
+        np.arange(len(b)),
+        world.elimination,
+        0,
+        True,
+    )
     motion.fill_lanes(b, world.lanes)
     motion.drift(b, world.lanes, h)
     joints.residuals(b, j, h, False, False, True)

@@ -98,7 +98,13 @@ class Room:
 
     def fit(self, bodies: int, joints: int, shapes: int, substeps: int) -> None:
         """Make room for islands of this size."""
-        if self.made and bodies <= self.bodies and joints <= self.joints and shapes <= self.shapes and substeps == self.substeps:
+        if (
+            self.made
+            and bodies <= self.bodies
+            and joints <= self.joints
+            and shapes <= self.shapes
+            and substeps == self.substeps
+        ):
             return
         self.bodies, self.joints = max(bodies, self.bodies), max(joints, self.joints)
         self.shapes, self.substeps = max(shapes, self.shapes), substeps
@@ -145,7 +151,15 @@ def make_parts(cells: int, bodies: int, pairs: int, contacts: int) -> tuple[np.n
 class Batch:
     """Islands that are run together, and what they come to."""
 
-    def __init__(self, runner: "IslandRunner", islands: np.ndarray, label: np.ndarray, keyed: np.ndarray, count: int, substeps: int):
+    def __init__(
+        self,
+        runner: "IslandRunner",
+        islands: np.ndarray,
+        label: np.ndarray,
+        keyed: np.ndarray,
+        count: int,
+        substeps: int,
+    ):
         """islands: numbers of those to run; label (n,): the island of every body; keyed: sorted numbers island * n + body of the
         bodies on their keys that are with an island; count: islands in all.
         """
@@ -180,7 +194,11 @@ class Batch:
         pairs = np.flatnonzero(chosen[of_pair])
         self.pairs, pair_first = _by_island(count, [of_pair[pairs]], [pairs])
         self.starts = np.stack([body_first, joint_first, shape_first, pair_first], axis=1)
-        self.made = np.empty(len(self.bodies), BODY), np.empty(len(self.joints), JOINT), np.zeros((len(self.bodies), substeps, 3))
+        self.made = (
+            np.empty(len(self.bodies), BODY),
+            np.empty(len(self.joints), JOINT),
+            np.zeros((len(self.bodies), substeps, 3)),
+        )
         self.results = np.zeros((count, COUNTERS + 4), np.int64)
         self.rooms = np.zeros(count, int)
         sizes = np.diff(self.starts, axis=0)[islands]
@@ -254,8 +272,12 @@ class IslandRunner:
         if quiet and held == self.held:
             if whole:
                 self.label[:] = np.where(self.loose, 0, -1)
-                met = np.array([[int(np.argmax(self.loose)), i] for i in np.flatnonzero(~self.loose)], np.int64).reshape(-1, 2)
-            find_awake(b, w.joints, w.tugs, self.label, met, given.x, given.q, given.free, given.goal, given.drive, awake)
+                met = np.array(
+                    [[int(np.argmax(self.loose)), i] for i in np.flatnonzero(~self.loose)], np.int64
+                ).reshape(-1, 2)
+            find_awake(
+                b, w.joints, w.tugs, self.label, met, given.x, given.q, given.free, given.goal, given.drive, awake
+            )
         self.held = held
         before = b["contact"].copy() if quiet else self.contact
         if whole and awake[0]:
@@ -293,7 +315,18 @@ class IslandRunner:
         w = self.world
         while True:
             count, meetings = divide(
-                w.bodies, w.joints, w.shapes, w.apart, w.row, self.label, self.tree, self.met, given.x, given.q, given.free, given.dt
+                w.bodies,
+                w.joints,
+                w.shapes,
+                w.apart,
+                w.row,
+                self.label,
+                self.tree,
+                self.met,
+                given.x,
+                given.q,
+                given.free,
+                given.dt,
             )
             if meetings <= len(self.met):
                 return count, self.met[:meetings]
@@ -312,7 +345,9 @@ class IslandRunner:
             for name in REPORTED_OF_JOINTS:
                 j[name][mine] = np.maximum(j[name][mine], self.reports[name][mine])
         self.contact = b["contact"] - before
-        self.reports = {name: b[name].copy() for name in REPORTED} | {name: j[name].copy() for name in REPORTED_OF_JOINTS}
+        self.reports = {name: b[name].copy() for name in REPORTED} | {
+            name: j[name].copy() for name in REPORTED_OF_JOINTS
+        }
 
     def _run_apart(self, given: Given, met: np.ndarray, awake: np.ndarray) -> None:
         w, count = self.world, len(awake)
@@ -388,7 +423,9 @@ class IslandRunner:
         shares = np.minimum((np.cumsum(cost) - cost) * 4 * workers // max(int(cost.sum()), 1), 4 * workers - 1)
         list(_pool().map(work, [order[shares == s] for s in np.unique(shares)]))
 
-    def _missed(self, batches: list[Batch], valid: list[np.ndarray], label: np.ndarray, keyed: np.ndarray, given: Given) -> np.ndarray:
+    def _missed(
+        self, batches: list[Batch], valid: list[np.ndarray], label: np.ndarray, keyed: np.ndarray, given: Given
+    ) -> np.ndarray:
         """Bodies (k, 2) that came near others, though they were not run together."""
         w, n = self.world, len(label)
         where, strayed = np.full(n, -1), np.zeros(n, bool)
@@ -407,7 +444,9 @@ class IslandRunner:
         sweep_boxes(w.bodies, where, trace, given.x, label, self.boxes)
         self.by_box = self.by_box[np.argsort(self.boxes[self.by_box, 0], kind="stable")]
         missed = np.zeros((n, 2), np.int64)
-        found = find_missed(w.bodies, w.apart, self.by_box, self.boxes, where, strayed, trace, given.x, label, keyed, missed)
+        found = find_missed(
+            w.bodies, w.apart, self.by_box, self.boxes, where, strayed, trace, given.x, label, keyed, missed
+        )
         return missed[:found]
 
     def _merge(
@@ -438,7 +477,9 @@ class IslandRunner:
         awake[touched] = True
         return np.where(label >= 0, new[label], -1), keyed, touched, awake
 
-    def _remember(self, batches: list[Batch], valid: list[np.ndarray], label: np.ndarray, keyed: np.ndarray, awake: np.ndarray) -> None:
+    def _remember(
+        self, batches: list[Batch], valid: list[np.ndarray], label: np.ndarray, keyed: np.ndarray, awake: np.ndarray
+    ) -> None:
         """Put the pairs that touch, of all islands, into the world's own arrays."""
         w = self.world
         pairs, memories, offset = [], [], 0
@@ -455,7 +496,9 @@ class IslandRunner:
             memories.append(memory)
         of_pair = self.islands_of_pairs(label, keyed)
         asleep = w.pairs[: w.counters[NEAR]][(of_pair >= 0) & ~np.append(awake, True)[of_pair]]
-        old = np.repeat(asleep["old"] - np.cumsum(asleep["olds"]) + asleep["olds"], asleep["olds"]) + np.arange(asleep["olds"].sum())
+        old = np.repeat(asleep["old"] - np.cumsum(asleep["olds"]) + asleep["olds"], asleep["olds"]) + np.arange(
+            asleep["olds"].sum()
+        )
         memories.append(w.memory[old])
         asleep["old"] = offset + np.cumsum(asleep["olds"]) - asleep["olds"]
         pairs.append(asleep)
@@ -463,7 +506,9 @@ class IslandRunner:
 
     def _count(self, batches: list[Batch], valid: list[np.ndarray], substeps: int) -> None:
         k = self.world.counters
-        results = np.concatenate([b.results[v] for b, v in zip(batches, valid)] or [np.zeros((0, COUNTERS + 4), np.int64)])
+        results = np.concatenate(
+            [b.results[v] for b, v in zip(batches, valid)] or [np.zeros((0, COUNTERS + 4), np.int64)]
+        )
         for c in (FACTORED, SOLVED, HALTED):
             k[c] += results[:, c].sum()
         for c in (CONTACTS, SWEPT):

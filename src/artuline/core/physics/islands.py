@@ -449,7 +449,9 @@ def _came_near(B, i, j, where, trace, keyed_x, label):
     for s in range(1, trace.shape[1] + 1):
         gap, way = 0.0, 0.0
         for k in range(3):
-            before = _place(B, i, where, trace, keyed_x, label, s - 1, k) - _place(B, j, where, trace, keyed_x, label, s - 1, k)
+            before = _place(B, i, where, trace, keyed_x, label, s - 1, k) - _place(
+                B, j, where, trace, keyed_x, label, s - 1, k
+            )
             after = _place(B, i, where, trace, keyed_x, label, s, k) - _place(B, j, where, trace, keyed_x, label, s, k)
             gap += min(before * before, after * after) if before * after > 0.0 else 0.0
             way += (after - before) ** 2

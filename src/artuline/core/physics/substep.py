@@ -262,7 +262,9 @@ def attempt(
     crowd = K[SWEPT] > 0
     exact = not crowd and K[CONTACTS] <= MOST_EXACT
     passes = CROWD_PASSES if crowd else (PASSES if exact else FEWER_PASSES)
-    catching, releasing = (CROWD_CATCH, CROWD_CATCH) if crowd else ((CATCH, RELEASE) if exact else (FEWER_CATCH, FEWER_CATCH))
+    catching, releasing = (
+        (CROWD_CATCH, CROWD_CATCH) if crowd else ((CATCH, RELEASE) if exact else (FEWER_CATCH, FEWER_CATCH))
+    )
     worst, angle, unsettled, moved, bent = 0.0, 0.0, 0.0, 0.0, 0.0
     struck, restless, switched = False, False, False
     for p in range(-1, passes):
@@ -307,7 +309,9 @@ def attempt(
             return False
         if K[CONTACTS] > 0:
             _calm(B, order)
-    sound = worst <= (WORST_OPEN if crowd else (OPEN if exact else OPEN_MANY)) and angle <= OPEN_ANGLE  # false for numbers that are none
+    sound = (
+        worst <= (WORST_OPEN if crowd else (OPEN if exact else OPEN_MANY)) and angle <= OPEN_ANGLE
+    )  # false for numbers that are none
     if not sound:
         if not last:
             return False

@@ -300,7 +300,9 @@ class World:
             moved = (~b["free"] | (b["keyed"] > 0)) & (np.any(b["v"] != 0.0, axis=1) | np.any(b["w"] != 0.0, axis=1))
             times = (np.arange(substeps + 1) * (dt / substeps))[None, :, None]
             x[moved] += times * b["v"][moved, None]
-            q[moved] = rotation.multiply(rotation.from_rotation_vector(times * b["w"][moved, None]), b["q"][moved, None])
+            q[moved] = rotation.multiply(
+                rotation.from_rotation_vector(times * b["w"][moved, None]), b["q"][moved, None]
+            )
         self._advance(dt, x, q, pull, air, free, goal, drive, follow)
 
     def step_keyed(
