@@ -181,6 +181,10 @@ def _prepare(B, J, V, cells, listed, gravity, wind, h, ahead):
     b = B[c[0] : c[1]]
     fill_lanes(b, V[c[4] :])
     free_velocities(b, gravity, wind, h)
+    for i in range(c[0], c[1]):
+        # no solve changes their velocity
+        for k in range(6):
+            B[i].f[k] = 0.0
     for l in range(listed.shape[0]):
         c = cells[listed[l]]
         b = B[c[0] : c[1]]
