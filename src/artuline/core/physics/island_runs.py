@@ -91,9 +91,9 @@ class Room:
         self.bodies = self.joints = self.shapes = self.substeps = 0
         self.pairs, self.contacts, self.kept = 256, 128, 512
         self.hulls = world.hulls.copy()  # its first rows are scratch
-        self.counts = np.zeros(2, np.int64)
-        self.of_body = np.full(len(world.bodies), -1)
-        self.of_shape = np.full(len(world.shapes), -1)
+        self.counts = _alone(np.zeros(2, np.int64))
+        self.of_body = _alone(np.full(len(world.bodies), -1))
+        self.of_shape = _alone(np.full(len(world.shapes), -1))
         self.made = False
 
     def fit(self, bodies: int, joints: int, shapes: int, substeps: int) -> None:
@@ -122,11 +122,12 @@ class Room:
             np.zeros(COUNTERS, np.int64), self.hulls, np.zeros((4, 3, 3)), np.zeros((n, MOST_NEIGHBOURS + 1), np.int64),
             np.arange(n), np.arange(self.shapes), self.of_body, self.of_shape,
         )  # fmt: skip
-        self.parts = make_parts(n, n, self.pairs, self.contacts)
-        self.taken = (
+        self.room = tuple(_alone(a) for a in self.room[:-2]) + self.room[-2:]
+        self.parts = tuple(_alone(a) for a in make_parts(n, n, self.pairs, self.contacts))
+        self.taken = tuple(_alone(a) for a in (
             np.zeros((n, k + 1, 3)), np.zeros((n, k + 1, 4)), np.zeros((n, k), bool), np.zeros((n, k, 2)),
             np.zeros((m, k)), np.zeros(m, bool),
-        )  # fmt: skip
+        ))  # fmt: skip
         self.kept = max(self.kept, 2 * self.pairs)
         self.remembered = np.zeros(self.kept, PAIR), np.zeros(max(self.kept, self.contacts), MEMORY)
         self.made = True
@@ -137,6 +138,15 @@ class Room:
         self.pairs, self.contacts, self.kept = 2 * self.pairs, 2 * self.contacts, 2 * self.kept
         self._allocate(self.bodies, self.joints, self.substeps)
         self.remembered[0][: len(pairs)], self.remembered[1][: len(memory)] = pairs, memory
+
+
+def _alone(a: np.ndarray) -> np.ndarray:
+    """A copy that shares no line of any cache with another array: threads that write side by side would wait for each other."""
+    block = np.zeros(a.nbytes + 512, np.uint8)
+    first = 256 - block.ctypes.data % 64
+    made: np.ndarray = block[first : first + a.nbytes].view(a.dtype).reshape(a.shape)
+    made[...] = a
+    return made
 
 
 def make_parts(cells: int, bodies: int, pairs: int, contacts: int) -> tuple[np.ndarray, ...]:
@@ -397,31 +407,43 @@ class IslandRunner:
         for room in self.rooms[:workers]:
             room.fit(*batch.largest, len(given.gravity))
         world = (w.bodies, w.joints, w.shapes, w.tugs, w.apart, self.tree, w.counters)
-        free: queue.SimpleQueue[int] = queue.SimpleQueue()
-        for k in range(workers):
-            free.put(k)
 
-        def work(islands: np.ndarray) -> None:
-            k = free.get()
+        def work(k: int, islands: np.ndarray) -> None:
             room = self.rooms[k]
             batch.rooms[islands] = k
             left = islands
             while len(left):
                 run_islands(
                     left, world, (w.pairs, w.memory), batch.lists(), batch.starts, given.arrays(), batch.made,
-                    room.room, room.parts, room.taken, room.remembered, room.counts, batch.results, given.gravity, given.wind, given.h,
+                    room.room, room.parts, room.taken, room.remembered, room.counts, batch.results,
+                    given.gravity, given.wind, given.h,
                 )  # fmt: skip
                 left = left[batch.results[left, FULL] > 0]
                 if len(left):
                     room.grow()
-            free.put(k)
 
         if workers == 1:
-            work(order)
+            work(0, order)
             return
         cost = batch.cost[np.argsort(-batch.cost, kind="stable")]
         shares = np.minimum((np.cumsum(cost) - cost) * 4 * workers // max(int(cost.sum()), 1), 4 * workers - 1)
-        list(_pool().map(work, [order[shares == s] for s in np.unique(shares)]))
+        todo: queue.SimpleQueue[np.ndarray] = queue.SimpleQueue()
+        for s in np.unique(shares):
+            todo.put(order[shares == s])
+
+        def drain(k: int) -> None:
+            while True:
+                try:
+                    share = todo.get_nowait()
+                except queue.Empty:
+                    return
+                work(k, share)
+
+        # this thread works too: it has a core already
+        others = [_pool().submit(drain, k) for k in range(1, workers)]
+        drain(0)
+        for other in others:
+            other.result()
 
     def _missed(
         self, batches: list[Batch], valid: list[np.ndarray], label: np.ndarray, keyed: np.ndarray, given: Given
