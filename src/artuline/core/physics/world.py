@@ -12,8 +12,9 @@ from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation, transforms
 from artuline.core.geometry.polyhedron import TriangleMesh, hull_of
 from artuline.core.geometry.rotation import IDENTITY, Array
+from artuline.core.physics.batches import Given, components, make_parts
 from artuline.core.physics.collide import LEAST_SPEED, find_contacts, find_near
-from artuline.core.physics.island_runs import MOST_IN_PLACE, Given, IslandRunner, components, make_parts
+from artuline.core.physics.island_runs import MOST_IN_PLACE, IslandRunner
 from artuline.core.physics.joints import HARD
 from artuline.core.physics.solids import fill_solids, most_contacts
 from artuline.core.physics.specs import (

@@ -10,7 +10,7 @@ from artuline.core.geometry.polyhedron import TriangleMesh, triangle_mesh
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.keyed import keyed_pose, obstacle_motion
 from artuline.core.motion.skeleton import Pose, placement, rest_matrices, rigid, skeleton_of
-from artuline.core.physics.island_runs import components
+from artuline.core.physics.batches import components
 from artuline.core.physics.world import BodySpec, JointSpec, World
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import (

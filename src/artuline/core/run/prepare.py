@@ -25,6 +25,7 @@ from artuline.core.physics import (
     joint_solve,
     joints,
     motion,
+    outcome,
     parts,
     substep,
 )
@@ -115,9 +116,9 @@ def compile_joints() -> None:
     c, k = w.contacts, w.counters
     crowds.choose_swept(b, c, k, 0.1)
     crowds.sweep(b, c, k, 0.1)
-    _compile(substep.accept, b, j, w.pairs, c, w.memory, k, cells, listed, order, listed, 0, 0.1, True)
-    _compile(substep.set_back, b, w.blocks, j, c, k, cells, listed, order, 0.1)
-    _compile(substep.gains, b, j, c, k, cells, listed, order, False)
+    _compile(outcome.accept, b, j, w.pairs, c, w.memory, k, cells, listed, order, listed, 0, 0.1, True)
+    _compile(outcome.set_back, b, w.blocks, j, c, k, cells, listed, order, 0.1)
+    _compile(outcome.gains, b, j, c, k, cells, listed, order, False)
     _compile(substep.pattern_of, b, j, c, k, cells, listed)
 
 
