@@ -35,7 +35,7 @@ from artuline.core.physics.state import (
 MOST_IN_PLACE = 64
 #: Place of the parts' counters in what ``make_parts`` makes.
 KP = 7
-REPORTED = ("penetration", "strongest", "touch")
+REPORTED = ("penetration", "strongest")
 REPORTED_OF_JOINTS = ("separation", "excess", "used")
 
 #: Threads that islands run on; set it before the first step.
@@ -91,7 +91,7 @@ class IslandRunner(Membership):
             w.counters[ASKED] += len(given.gravity)
             w.counters[DONE] += len(given.gravity)
         else:
-            self._run_apart(given, met, awake)
+            awake = self._run_apart(given, met, awake)
         note_rest(b, given.dt)
         if quiet:
             self._report(awake, before)
@@ -135,6 +135,12 @@ class IslandRunner(Membership):
     def _report(self, awake: np.ndarray, before: np.ndarray) -> None:
         """What bodies and joints that sleep have felt is what they felt before."""
         b, j = self.world.bodies, self.world.joints
+        if not awake.any():
+            for rows, names in ((b, REPORTED), (j, REPORTED_OF_JOINTS)):
+                for name in names:
+                    np.maximum(rows[name], self.reports[name], out=rows[name])
+            b["contact"] += self.contact
+            return
         if not awake.all():
             asleep = (self.label >= 0) & ~np.append(awake, True)[self.label]
             for name in REPORTED:
@@ -149,7 +155,8 @@ class IslandRunner(Membership):
             name: j[name].copy() for name in REPORTED_OF_JOINTS
         }
 
-    def _run_apart(self, given: Given, met: np.ndarray, awake: np.ndarray) -> None:
+    def _run_apart(self, given: Given, met: np.ndarray, awake: np.ndarray) -> np.ndarray:
+        """Run the islands that are awake; which are in the end, by the labels then."""
         w, count = self.world, len(awake)
         label = self.label.copy()
         keyed = self._guests(label, met)
@@ -175,6 +182,8 @@ class IslandRunner(Membership):
             collect(islands, w.bodies, w.joints, batch.lists(), batch.starts, batch.made, label)
         carry_keyed(w.bodies, label, given.x, given.q, given.h)
         self._count(batches, valid, len(given.gravity))
+        self.label = label
+        return awake
 
     def _guests(self, label: np.ndarray, met: np.ndarray) -> np.ndarray:
         """Sorted numbers island * n + body of the bodies on their keys that islands may touch, or hang on."""
