@@ -65,8 +65,11 @@ def inverse_mass(B, i, r, d):
 
 
 @compiled
-def prepare_contacts(B, S, P, C, O, K, h):
-    """Arms, wanted speeds and first states of all contacts. The trial velocities are what the substep's end is likely to be."""
+def prepare_contacts(B, S, P, C, O, K, h, most):
+    """Arms, wanted speeds and first states of all contacts. The trial velocities are what the substep's end is likely to be.
+
+    most: the largest impulse that all bodies together can give.
+    """
     bounced = False
     for i in range(K[CONTACTS]):
         P[C[i].pair].incoming[1] = 0.0
@@ -132,8 +135,9 @@ def prepare_contacts(B, S, P, C, O, K, h):
         pass_hits(B, C, K, h)
     _pass_on(P, C, O, K)
     for i in range(K[CONTACTS]):
-        # under a load far above the bodies' own weight it must not give way either
-        C[i].stiffness = max(HARD * C[i].mass, C[i].hold / GIVES)
+        # under a load far above the bodies' own weight it must not give way either; what pushes harder than all that there is could, since
+        # it is jammed among joints that cannot give way, would push ever harder
+        C[i].stiffness = max(HARD * C[i].mass, min(C[i].hold, most) / GIVES)
         rub(C, i, C[i].slide)
 
 

@@ -353,6 +353,20 @@ def _put_back_keyed(B, cells):
             b.q[k] = b.goal_q0[k]
 
 
+@inlined
+def _most_impulse(B, mine, gravity, h):
+    """An impulse that bodies can hardly exceed in a substep together: twice what stops all at the fastest one's speed, and twice their weight's."""
+    mass, most = 0.0, 0.0
+    for n in range(mine.shape[0]):
+        b = B[mine[n]]
+        if b.free:
+            v, w = b.v, b.w
+            spin = math.sqrt(w[0] ** 2 + w[1] ** 2 + w[2] ** 2) * max(b.reach, 0.0)
+            most = max(most, math.sqrt(v[0] ** 2 + v[1] ** 2 + v[2] ** 2) + spin)
+            mass += b.mass
+    return 2.0 * mass * (most + h * math.sqrt(gravity[0] ** 2 + gravity[1] ** 2 + gravity[2] ** 2))
+
+
 @folded
 def advance(B, E, J, V, S, P, C, O, T, K, G, W, A, order, parts, gravity, wind, h):
     """One substep of length h, of which each part is halved as often as needed. Poses of bodies that are not free are moved along.
@@ -394,7 +408,7 @@ def advance(B, E, J, V, S, P, C, O, T, K, G, W, A, order, parts, gravity, wind, 
                     find_contacts(B, S, P, my_pairs, C[at:], k, G, part_of, p, part)
                 tried = True
                 _prepare(B, J, V, cells, my_cells, gravity, wind, part, ahead)
-                prepare_contacts(B, S, P, C[at:], O, k, part)
+                prepare_contacts(B, S, P, C[at:], O, k, part, _most_impulse(B, my_bodies, gravity, part))
                 accepted = attempt(
                     B, E, J, V, P, C[at:], O, T, k, W, A, cells, my_cells, my_bodies, my_pairs, my_order,
                     f[1] * MOST_NEIGHBOURS, memory + at, part, ahead, last,

@@ -76,7 +76,7 @@ def compile_contacts() -> None:
     w = _small_world()
     b, s, p, c, m, k = w.bodies, w.shapes, w.pairs, w.contacts, w.memory, w.counters
     collide.find_near(b, s, p, w.spare, w.slots, w.apart, k, w.row, 0.1)
-    contacts.prepare_contacts(b, s, p, c, m, k, 0.1)
+    contacts.prepare_contacts(b, s, p, c, m, k, 0.1, 1.0)
     contacts.add_contacts(b, w.blocks, c, k, w.scratch)
     contacts.contact_forces(b, c, k, True)
     contacts.update_contacts(b, c, k, True, True, True, False)
