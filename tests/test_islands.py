@@ -140,6 +140,13 @@ def test_rest_sleeps_reports_and_wakes():
     world.bodies["push"] = 0.0
     run(world, 120)
     before = world.counters.copy()
+    world.bodies["q"][0] = rotation.multiply(
+        rotation.from_rotation_vector(np.array([0.0, 1e-3, 0.0])), world.bodies["q"][0]
+    )
+    world.step(FRAME, 10)
+    assert world.counters[FACTORED] > before[FACTORED]
+    run(world, 120)
+    before = world.counters.copy()
     world.gravity[:] = 0.0, 0.0, 0.0
     world.bodies["v"][:, 1] += 1e-12
     world.step(FRAME, 10)

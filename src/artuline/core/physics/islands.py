@@ -163,6 +163,9 @@ def _stirs(B, i, keyed_x, keyed_q, free, goal):
     for k in range(3):
         if b.x[k] != b.x1[k]:
             return True
+    for k in range(4):
+        if b.q[k] != b.q1[k]:
+            return True
     return b.rest < REST_SECONDS or _moves(B, i)
 
 
