@@ -9,6 +9,7 @@ import math
 from artuline.core.physics.collide import ALLOWED, LEAST_SPEED, bound, may_collide, may_touch, sort
 from artuline.core.physics.frames import follow_keys, frame
 from artuline.core.physics.kernels import compiled, inlined
+from artuline.core.physics.parts import root, unite
 from artuline.core.physics.points import place_shapes
 from artuline.core.physics.state import (
     ASKED,
@@ -21,24 +22,6 @@ from artuline.core.physics.state import (
 
 REST_SPEED = 1e-4  # m/s: what is slower throughout is at rest
 REST_SECONDS = 0.5  # after which what is at rest sleeps
-
-
-@inlined
-def _root(label, i):
-    while label[i] != i:
-        label[i] = label[label[i]]
-        i = label[i]
-    return i
-
-
-@inlined
-def _unite(label, i, j):
-    """The lower of two roots becomes the root of both."""
-    i, j = _root(label, i), _root(label, j)
-    if i < j:
-        label[j] = i
-    else:
-        label[i] = j
 
 
 @inlined
@@ -88,9 +71,9 @@ def divide(B, J, S, X, row, label, tree, met, keyed_x, keyed_q, free, dt):
     for j in range(J.shape[0]):
         p, c = J[j].parent, J[j].child
         if J[j].on and J[j].broken < 0 and p >= 0 and label[p] >= 0 and label[c] >= 0:
-            _unite(label, p, c)
+            unite(label, p, c)
     for i in range(n):
-        tree[i] = _root(label, i) if label[i] >= 0 else -1
+        tree[i] = root(label, i) if label[i] >= 0 else -1
     meetings = 0
     for m in range(row.shape[0]):
         s = row[m]
@@ -109,12 +92,12 @@ def divide(B, J, S, X, row, label, tree, met, keyed_x, keyed_q, free, dt):
             if S[t].low[2] > S[s].high[2] or S[s].low[2] > S[t].high[2]:
                 continue
             both = label[i] >= 0 and label[j] >= 0
-            if (both and _root(label, i) == _root(label, j)) or not may_collide(B, S, X, s, t):
+            if (both and root(label, i) == root(label, j)) or not may_collide(B, S, X, s, t):
                 continue
             if not (may_touch(B, S, s, t, dt) if S[s].kind <= S[t].kind else may_touch(B, S, t, s, dt)):
                 continue
             if both:
-                _unite(label, i, j)
+                unite(label, i, j)
                 continue
             if meetings < met.shape[0]:
                 met[meetings, 0], met[meetings, 1] = (i, j) if label[i] >= 0 else (j, i)

@@ -13,11 +13,19 @@ CELL_COLUMNS = 5
 
 
 @inlined
-def _root(up, i):
+def root(up, i):
+    """The root of i in a forest of disjoint sets, whose ways are shortened meanwhile."""
     while up[i] != i:
         up[i] = up[up[i]]
         i = up[i]
     return i
+
+
+@inlined
+def unite(up, i, j):
+    """The lower of two roots becomes the root of both."""
+    i, j = root(up, i), root(up, j)
+    up[max(i, j)] = min(i, j)
 
 
 @inlined
@@ -35,11 +43,10 @@ def _number(B, S, C, K, part_of, up):
     for i in range(K[CONTACTS]):
         a, b = cell_of(B, S, C[i].shapes[0]), cell_of(B, S, C[i].shapes[1])
         if a >= 0 and b >= 0:
-            a, b = _root(up, a), _root(up, b)
-            up[max(a, b)] = min(a, b)
+            unite(up, a, b)
     parts, same = 0, True
     for c in range(cells):
-        r = _root(up, c)
+        r = root(up, c)
         number = part_of[r] if r < c else parts
         if r == c:
             parts += 1
