@@ -25,7 +25,7 @@ from artuline.core.scene import paths
 from artuline.core.scene.assets import AssetStore
 from artuline.demo.scenes import DEMOS, demo_scene
 from artuline.desk.application import make_application
-from artuline.desk.fields import NumberField
+from artuline.desk.widgets.fields import NumberField
 from artuline.desk.window import Window
 
 LONGEST = 0.3  # seconds of the window's own processor time for one action
@@ -150,7 +150,7 @@ class Trial:
         if not event.isAccepted():
             found = [
                 a
-                for a in self.window.actions_.made.values()
+                for a in self.window.desk.actions.made.values()
                 if a.shortcut().matches(_sequence(k, m)).value == 2 and a.isEnabled()
             ]
             if found:
@@ -162,7 +162,7 @@ class Trial:
         return f"key {k.name} on {type(w).__name__}"
 
     def _left_out(self, action) -> bool:
-        return next((i for i, a in self.window.actions_.made.items() if a is action), "") in LEFT_OUT
+        return next((i for i, a in self.window.desk.actions.made.items() if a is action), "") in LEFT_OUT
 
     def button(self) -> str:
         shown = [b for b in self.window.findChildren(QAbstractButton) if b.isVisible() and b.isEnabled()]
@@ -212,9 +212,9 @@ class Trial:
         return "slider"
 
     def menu(self) -> str:
-        names = [i for i, a in self.window.actions_.made.items() if i not in LEFT_OUT and a.isEnabled()]
+        names = [i for i, a in self.window.desk.actions.made.items() if i not in LEFT_OUT and a.isEnabled()]
         name = self.pick(names)
-        self.window.actions_.made[name].trigger()
+        self.window.desk.actions.made[name].trigger()
         return f"action {name!r}"
 
     def select(self) -> str:
@@ -293,11 +293,11 @@ def main() -> None:
             if k % 50 == 49:
                 # long work comes to its end now and then
                 until = time.monotonic() + 20.0
-                while window.jobs.busy and time.monotonic() < until:
+                while window.desk.jobs.busy and time.monotonic() < until:
                     QApplication.processEvents(QEventLoop.ProcessEventsFlag.AllEvents, 20)
-                window.jobs.cancel()
+                window.desk.jobs.cancel()
         until = time.monotonic() + 30.0
-        while window.jobs.busy and time.monotonic() < until:
+        while window.desk.jobs.busy and time.monotonic() < until:
             QApplication.processEvents(QEventLoop.ProcessEventsFlag.AllEvents, 20)
         window.session.cancel_preview()
         last, stack = window.session.scene, window.session.stack

@@ -34,7 +34,7 @@ def tryout():
             now = time.perf_counter()
             took.append(1000 * (now - last))
             last = now
-        simulated = window.stage.tryout.time
+        simulated = window.stage.live.tryout.time
         took = np.array(took[20:])
         real = simulated / (took.sum() / 1000 + 1e-9)
         text = f"{np.median(took):.1f} ms, 95 % within {np.percentile(took, 95):.1f} ms"
@@ -73,13 +73,13 @@ def bracket():
     window.show()
     window.session.new(scene, assets)
     window.set_station("Takes")
-    window.choose_bracket("tone: whole figure")
+    window.room("Takes").brackets.choose("tone: whole figure")
     settled = time.perf_counter() + 1.5
     while time.perf_counter() < settled:
         app.processEvents()
-    window.run_bracket()
+    window.room("Takes").brackets.run()
     longest, last = 0.0, time.perf_counter()
-    while window.jobs.busy:
+    while window.desk.jobs.busy:
         app.processEvents()
         now = time.perf_counter()
         longest, last = max(longest, now - last), now

@@ -5,7 +5,7 @@ from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
 from PySide6.QtGui import QMouseEvent
 from PySide6.QtWidgets import QApplication, QPushButton
 
-from artuline.desk.fields import NumberField
+from artuline.desk.widgets.fields import NumberField
 from artuline.desk.window import Window
 
 LEFT = Qt.MouseButton.LeftButton
@@ -21,12 +21,12 @@ def open_window(qtbot):
 
 
 def finish(window, qtbot):
-    qtbot.waitUntil(lambda: not window.jobs.busy, timeout=60000)
+    qtbot.waitUntil(lambda: not window.desk.jobs.busy, timeout=20000)
 
 
 def open_file(window, qtbot, path):
     """Open a file and wait until it is there."""
-    assert window.open_path(path)
+    assert window.files.open_path(path)
     finish(window, qtbot)
     return True
 
@@ -83,3 +83,18 @@ def on_stage(window, bone):
     place = m[:3, :3] @ np.array(shape.position) + m[:3, 3]
     x, y, _ = window.stage.camera.project(place[None], window.stage.width(), window.stage.height())[0]
     return QPoint(round(x), round(y))
+
+
+def lanes(timeline):
+    """The lanes of the timeline with their rectangles."""
+    return [(row, box) for row, box in timeline.boxes() if row.scrolls]
+
+
+def lane_point(timeline, box, key):
+    """Pixel of a key of the first lane."""
+    return lanes(timeline)[0][0].point(box, timeline.scale, key)
+
+
+def handles(window, tool=0):
+    """The handles of one of the station's tools on the stage."""
+    return window.station.tools()[tool].handles(window.stage.view())

@@ -6,14 +6,14 @@ from PySide6.QtCore import QPointF, Qt
 from PySide6.QtWidgets import QApplication, QComboBox, QLabel, QPushButton
 
 from artuline.core.scene.model import BodyRef, Lane
-from artuline.desk.plot import QUANTITIES, Plot, curve
-from tests.driving import LEFT, RIGHT, drag, field, finish, open_file, press
+from artuline.desk.stations.takes.plot import QUANTITIES, Plot, curve
+from tests.driving import LEFT, RIGHT, drag, field, finish, lane_point, lanes, open_file, press
 
 
 @pytest.fixture(autouse=True)
 def _quick(monkeypatch):
     """Brackets of these tests run in this process: starting others takes longer than the runs."""
-    import artuline.desk.take_commands as commands
+    import artuline.desk.stations.takes.brackets as commands
     from artuline.core.run.bracket import run_bracket
 
     def here(scene, assets, spans, progress, cancelled):
@@ -39,17 +39,17 @@ def group(window, index=0):
 
 def test_a_lane_is_keyed_dragged_and_unkeyed_in_the_timeline(demo, qtbot):
     t, figure = demo.timeline, demo.session.scene.figures[0]
-    t.show_lane(figure.id, "group", "tone")
-    box = t.lanes()[0][2]
+    demo.room("Blend").lanes.show(figure.id, "group", "tone")
+    box = lanes(t)[0][1]
     t.grab()
-    qtbot.mouseDClick(t, LEFT, pos=QPointF(t.x_of(60), box.top() + 12).toPoint())
-    qtbot.mouseDClick(t, LEFT, pos=QPointF(t.x_of(100), box.bottom() - 7).toPoint())
+    qtbot.mouseDClick(t, LEFT, pos=QPointF(t.scale.x(60), box.top() + 12).toPoint())
+    qtbot.mouseDClick(t, LEFT, pos=QPointF(t.scale.x(100), box.bottom() - 7).toPoint())
     keys = group(demo).tone.keys
     assert [k.frame for k in keys] == [60.0, 100.0] and keys[0].value > 0.7 > keys[1].value
-    at = t.lane_point(box, keys[1])
-    drag(qtbot, t, (at.x(), at.y()), (t.x_of(110), box.top() + 12))
+    at = lane_point(t, box, keys[1])
+    drag(qtbot, t, (at.x(), at.y()), (t.scale.x(110), box.top() + 12))
     assert group(demo).tone.keys[1].frame == 110.0 and group(demo).tone.keys[1].value > 0.6
-    at = t.lane_point(box, group(demo).tone.keys[0])
+    at = lane_point(t, box, group(demo).tone.keys[0])
     qtbot.mouseClick(t, RIGHT, pos=at.toPoint())
     assert len(group(demo).tone.keys) == 1
     # numbers change the key that is there
@@ -58,7 +58,7 @@ def test_a_lane_is_keyed_dragged_and_unkeyed_in_the_timeline(demo, qtbot):
     field(demo, "Tone").changed.emit(0.25, True)
     assert group(demo).tone.keys[0].value == 0.25
     press(demo, qtbot, "Key calm")
-    assert len(group(demo).calm.keys) == 1 and t.kind_of(figure.id, "group") == "calm"
+    assert len(group(demo).calm.keys) == 1 and demo.room("Blend").lanes.kind(figure.id, "group") == "calm"
     field(demo, "Steadiness").changed.emit(0.5, True)
     assert group(demo).steadiness == Lane(rest=0.5)
 
@@ -70,7 +70,7 @@ def test_groups_begin_elsewhere_copy_their_lanes_and_take_any_bones(demo, qtbot)
     assert group(demo, 1).start_bone == "upper_arm_l"
     choose(demo, "Begins at", "forearm_l")
     assert group(demo, 1).start_bone == "forearm_l"
-    demo.copy_lanes("deckhand", "group", group(demo, 1).name)
+    demo.room("Blend").commands.copy_lanes("deckhand", "group", group(demo, 1).name)
     assert group(demo, 1).handover == group(demo).handover
     chosen(demo, "hand_l", "hand_r")
     press(demo, qtbot, "Only these 2 bones")
@@ -124,9 +124,9 @@ def test_obstacles_are_added_moved_keyed_and_arrive_at_speed(demo, qtbot):
     field(demo, "ball x").changed.emit(0.0, True)
     assert len(demo.session.scene.obstacles[-1].keys) == 1
     assert demo.session.scene.obstacles[-1].keys[0].position[0] == 0.0
-    demo.key_obstacle("ball")
+    demo.room("Blend").commands.forces.key_obstacle("ball")
     demo.session.set_frame(30)
-    demo.key_obstacle("ball")
+    demo.room("Blend").commands.forces.key_obstacle("ball")
     field(demo, "ball x")
     demo.details.rebuild()
     field(demo, "ball x").changed.emit(3.0, True)
@@ -139,28 +139,28 @@ def test_obstacles_are_added_moved_keyed_and_arrive_at_speed(demo, qtbot):
         return np.linalg.norm(p[1] - p[0]) * 240.0
 
     slow = speed()
-    demo.arrive_at_speed("ball")
+    demo.room("Blend").commands.forces.arrive_at_speed("ball")
     assert slow < 0.3 and speed() == pytest.approx(3.0 / 30 * 24, rel=0.15)
-    demo.remove_obstacle("ball")
+    demo.room("Blend").commands.forces.remove_obstacle("ball")
     assert all(o.id != "ball" for o in demo.session.scene.obstacles)
 
 
 def test_a_take_is_plotted_compared_and_its_settings_come_back(demo, qtbot, boom_run):
     _, _, take = boom_run
-    demo.run()
+    demo.desk.act("run")
     finish(demo, qtbot)
     s = demo.session
     demo.session.edit("Change substeps", lambda sc: sc.changed(substeps=8))
     demo.set_station("Takes")
     words = " ".join(x.text() for x in demo.details.findChildren(QLabel))
     assert "substeps: 10 → 8" in words
-    demo.run()
+    demo.desk.act("run")
     finish(demo, qtbot)
     choose(demo, "Beside it", "take 1")
-    assert demo.stage.echo_take == "take 1"
+    assert demo.desk.comparison.other == "take 1"
     demo.session.set_frame(70)
     keyed = demo.stage.states()[0].keyed
-    other = demo.other_take()
+    other = demo.desk.comparison.take()
     assert np.abs(keyed[0][:3, 3] - other.position[70, 0]).max() < 0.3
     for quantity in QUANTITIES:
         assert np.isfinite(curve(s.scene, take, quantity, None)).all()
@@ -172,7 +172,7 @@ def test_a_take_is_plotted_compared_and_its_settings_come_back(demo, qtbot, boom
     qtbot.mouseClick(plot, LEFT, pos=QPointF(plot._box().right(), 40).toPoint())
     assert s.frame == s.scene.end
     choose(demo, "Beside it", "the keys")
-    assert demo.stage.echo_take is None
+    assert demo.desk.comparison.other is None
     press(demo, qtbot, "Go back to its settings")
     assert s.scene.substeps == 8 and len(s.scene.takes) == 2
     s.edit("Choose a take", lambda sc: sc.changed(take="take 1"))
@@ -190,12 +190,12 @@ def test_a_take_is_plotted_compared_and_its_settings_come_back(demo, qtbot, boom
 def test_a_bracket_is_run_looked_at_sorted_and_adopted(demo, qtbot):
     demo.session.edit("Shorten", lambda sc: sc.changed(end=70))
     demo.set_station("Takes")
-    demo.choose_bracket("tone: whole figure")
+    demo.room("Takes").brackets.choose("tone: whole figure")
     field(demo, "Runs").changed.emit(3.0, True)
     press(demo, qtbot, "Run the bracket")
-    assert demo.bracket_view.isVisible()
+    assert demo.room("Takes").brackets.view.isVisible()
     finish(demo, qtbot)
-    view = demo.bracket_view
+    view = demo.room("Takes").brackets.view
     qtbot.waitUntil(lambda: len(view.cells) == 3 and all(len(c.pictures) >= 14 for c in view._cards), timeout=60000)
     view._tick()
     view.grab()
@@ -216,11 +216,11 @@ def test_a_bracket_is_run_looked_at_sorted_and_adopted(demo, qtbot):
 def test_the_lanes_menu_and_rolling_through_many_groups(demo, qtbot):
     for bone in ("head", "hand_l", "hand_r", "foot_l", "foot_r", "shin_l"):
         chosen(demo, bone)
-        demo.limp(bone)
+        demo.room("Blend").commands.limp(bone)
     t = demo.timeline
-    assert len(t.lanes()) == 7 and t.lanes()[-1][2].bottom() > t.height()
+    assert len(lanes(t)) == 7 and lanes(t)[-1][1].bottom() > t.height()
     t._roll(1000.0)
-    assert t.lanes()[-1][2].bottom() <= t.height() - 20
+    assert lanes(t)[-1][1].bottom() <= t.height() - 20
     t.grab()
 
 
@@ -232,38 +232,38 @@ def test_the_boom_from_an_empty_scene_to_a_baked_file(window, qtbot, tmp_path):
 
     s, w = window.session, window
     assert open_file(w, qtbot, DATA / "deckhand.glb")
-    w.choose_clip("deckhand", "walk")
+    w.room("Cast").commands.choose_clip("deckhand", "walk")
     press(w, qtbot, "Fit bodies and joints")
     finish(w, qtbot)
-    w.balance(75.0)
+    w.room("Bodies").commands.balance(75.0)
     qtbot.keyClick(w, Qt.Key.Key_4)
     press(w, qtbot, "Add a box")
     for axis, place in (("x", 2.0), ("y", 1.2), ("z", 1.2)):
         field(w, f"box {axis}").changed.emit(place, True)
-    w.key_obstacle("box")
+    w.room("Blend").commands.forces.key_obstacle("box")
     s.set_frame(24)
-    w.key_obstacle("box")
+    w.room("Blend").commands.forces.key_obstacle("box")
     w.details.rebuild()
     field(w, "box x").changed.emit(-0.6, True)
     assert len(s.scene.obstacles[0].keys) == 2
     t = w.timeline
-    y = t.lanes()[0][2].center().y()
-    drag(qtbot, t, (t.x_of(14), y), (t.x_of(60), y))
+    y = lanes(t)[0][1].center().y()
+    drag(qtbot, t, (t.scale.x(14), y), (t.scale.x(60), y))
     qtbot.keyClick(w, Qt.Key.Key_F5)
     finish(w, qtbot)
     assert s.take().contact[:, : len(s.scene.figures[0].bodies)].max() > 1.0
-    w.choose_bracket("tone: whole figure")
+    w.room("Takes").brackets.choose("tone: whole figure")
     field(w, "Runs").changed.emit(3.0, True)
     press(w, qtbot, "Run the bracket")
     finish(w, qtbot)
-    qtbot.waitUntil(lambda: len(w.bracket_view.cells) == 3, timeout=30000)
-    qtbot.mouseClick(w.bracket_view._cards[1], LEFT)
-    qtbot.mouseClick(w.bracket_view.adopt_button, LEFT)
+    qtbot.waitUntil(lambda: len(w.room("Takes").brackets.view.cells) == 3, timeout=30000)
+    qtbot.mouseClick(w.room("Takes").brackets.view._cards[1], LEFT)
+    qtbot.mouseClick(w.room("Takes").brackets.view.adopt_button, LEFT)
     assert s.scene.figures[0].groups[0].tone == Lane(rest=0.5) and len(s.scene.takes) == 2
     qtbot.keyClick(w, Qt.Key.Key_6)
     press(w, qtbot, "Bake the take")
     finish(w, qtbot)
-    assert w.export_to(tmp_path / "out.glb")
+    assert w.files.export_to(tmp_path / "out.glb")
     assert "walk baked" in [c.name for c in read_figure(tmp_path / "out.glb", AssetStore()).figure.clips]
     while s.stack.canUndo():
         s.stack.undo()
@@ -273,20 +273,20 @@ def test_the_boom_from_an_empty_scene_to_a_baked_file(window, qtbot, tmp_path):
 def test_two_settings_make_a_grid_of_runs(demo, qtbot):
     demo.session.edit("Shorten", lambda sc: sc.changed(end=60))
     demo.set_station("Takes")
-    demo.choose_bracket("tone: whole figure")
+    demo.room("Takes").brackets.choose("tone: whole figure")
     choose(demo, "And", "substeps")
     field(demo, "Runs").changed.emit(3.0, True)
     for name, value in (("Second from", 5.0), ("Second to", 10.0), ("Second runs", 2.0)):
         field(demo, name).changed.emit(value, True)
     press(demo, qtbot, "Run the bracket")
     finish(demo, qtbot)
-    view = demo.bracket_view
+    view = demo.room("Takes").brackets.view
     qtbot.waitUntil(lambda: len(view.cells) == 6, timeout=30000)
     assert [view.words(i) for i in range(6)] == ["0, 5", "0, 10", "0.5, 5", "0.5, 10", "1, 5", "1, 10"]
     rows = [view._grid.getItemPosition(view._grid.indexOf(card))[:2] for card in view._cards]
     assert rows == [(0, 0), (0, 1), (1, 0), (1, 1), (2, 0), (2, 1)]
     view.choose(5)
-    demo.adopt_cell()
+    demo.room("Takes").brackets.adopt()
     assert demo.session.scene.substeps == 10 and group(demo).tone == Lane(rest=1.0)
-    demo.choose_second("no second")
-    assert demo.second_setting == ""
+    demo.room("Takes").brackets.choose_second("no second")
+    assert demo.room("Takes").brackets.second_setting == ""

@@ -10,9 +10,9 @@ from artuline.core.scene import edit, paths
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import MotionKey, Obstacle, Shape, Spring
 from artuline.demo.scenes import demo_scene
-from artuline.desk.dialogs import SettingDialog
 from artuline.desk.roster import _start_box
-from tests.driving import LEFT, drag, event_move, field, finish, press
+from artuline.desk.stations.takes.setting_dialog import SettingDialog
+from tests.driving import LEFT, drag, event_move, field, finish, handles, press
 from tests.test_blend_window import _quick, choose, chosen, group  # noqa: F401
 
 
@@ -34,8 +34,10 @@ def test_springy_parts_are_made_tuned_and_told_the_rhythm(goat, qtbot):
     tail = next(g for g in goat.session.scene.figures[0].groups if g.start_bone == "tail")
     assert tail.spring is not None and tail.spring.frequency == 1.2
     # found beside the window
-    qtbot.waitUntil(lambda: goat.rhythm_of(goat.session.scene.figures[0], tail) is not None, timeout=20000)
-    beat = goat.rhythm_of(goat.session.scene.figures[0], tail)
+    qtbot.waitUntil(
+        lambda: goat.room("Blend").commands.rhythm_of(goat.session.scene.figures[0], tail) is not None, timeout=20000
+    )
+    beat = goat.room("Blend").commands.rhythm_of(goat.session.scene.figures[0], tail)
     # the trot's two beats in each of its three rounds
     clip = goat.session.scene.figures[0].active_clip()
     assert beat == pytest.approx(6.0 / clip.duration, rel=0.03)
@@ -98,12 +100,12 @@ def test_an_obstacle_is_taken_moved_keyed_turned_and_sized_on_the_stage(demo, qt
         return demo.session.scene.obstacles[0]
 
     def at(name):
-        h = stage.obstacle_handles()
+        h = handles(demo, 1)
         return h._screen(h.places()[name])
 
     start = stage.camera.project(np.array([crate().keys[0].position]), stage.width(), stage.height())[0, :2]
     qtbot.mouseClick(stage, LEFT, pos=QPointF(*start).toPoint() + QPoint(3, 3))
-    assert stage.obstacle == "crate" and stage.obstacle_handles() is not None
+    assert demo.session.selection.obstacle == "crate" and handles(demo, 1) is not None
     # one that stands still is moved as a whole
     a = at("move")
     away = np.array([60.0, -40.0])
@@ -112,7 +114,7 @@ def test_an_obstacle_is_taken_moved_keyed_turned_and_sized_on_the_stage(demo, qt
     assert at("move") == pytest.approx(a + away, abs=2.5)
     # with a second key it moves: at another frame the drag keys it there
     demo.session.set_frame(24)
-    demo.key_obstacle("crate")
+    demo.room("Blend").commands.forces.key_obstacle("crate")
     first = crate().keys[0].position
     demo.session.set_frame(24)
     stage.grab()
@@ -129,7 +131,7 @@ def test_an_obstacle_is_taken_moved_keyed_turned_and_sized_on_the_stage(demo, qt
     assert crate().shape.half[0] > 0.16
     # a click on nothing lets it go
     qtbot.mouseClick(stage, LEFT, pos=QPoint(8, stage.height() - 8))
-    assert stage.obstacle is None
+    assert demo.session.selection.obstacle is None
     p, _ = obstacle_motion(crate(), np.array([0.0, 24.0]))
     assert not np.allclose(p[0], p[1])
 
@@ -142,7 +144,7 @@ def test_the_arrow_of_a_push_is_dragged_by_its_tail(demo, qtbot):
     press(demo, qtbot, "Push")
     demo.stage.grab()
     before = np.array(demo.session.scene.pushes[0].impulse)
-    (_, tail, _) = demo.stage.push_handles()[0]
+    (_, tail, _) = demo.station.tools()[2].arrows(demo.stage.view())[0]
     drag(qtbot, demo.stage, (tail.x(), tail.y()), (tail.x() - 50, tail.y()))
     change = np.array(demo.session.scene.pushes[0].impulse) - before
     # pulled to the left, the arrow points more to the right
@@ -151,7 +153,7 @@ def test_the_arrow_of_a_push_is_dragged_by_its_tail(demo, qtbot):
 
 
 def test_the_start_of_a_group_is_dragged_on_the_roster(demo, qtbot):
-    demo.limp("upper_arm_l")
+    demo.room("Blend").commands.limp("upper_arm_l")
     roster = demo.roster
     roster.mark()
     items = [roster._items["deckhand", name] for name in ("upper_arm_l", "forearm_l", "fingers_l")]
@@ -177,7 +179,7 @@ def test_the_start_of_a_group_is_dragged_on_the_roster(demo, qtbot):
 def test_a_run_shows_the_frame_it_has_come_to(demo, qtbot):
     seen = []
     demo.stage.drawn.connect(lambda: seen.append(demo.stage.running))
-    demo.run()
+    demo.desk.act("run")
     qtbot.waitUntil(lambda: any(r is not None for r in seen), timeout=30000)
     finish(demo, qtbot)
     frame, poses = next(r for r in seen if r is not None)
@@ -188,11 +190,11 @@ def test_a_run_shows_the_frame_it_has_come_to(demo, qtbot):
 
 def test_takes_are_seen_side_by_side_and_wiped_and_their_settings_compared(demo, qtbot):
     demo.session.edit("short", lambda s: edit.scene(s, start=44, end=70))
-    demo.run()
+    demo.desk.act("run")
     finish(demo, qtbot)
     field(demo, "Runs")
     demo.session.edit("tone", lambda s: edit.group(s, "deckhand", "group", tone=group(demo).tone.changed(rest=0.9)))
-    demo.run()
+    demo.desk.act("run")
     finish(demo, qtbot)
     choose(demo, "Beside it", "take 1")
     words = {w.text() for w in demo.details.findChildren(QLabel)}
@@ -205,7 +207,7 @@ def test_takes_are_seen_side_by_side_and_wiped_and_their_settings_compared(demo,
         stage.grab()
         pictures[words] = stage._image
     half = stage.width() // 2
-    assert stage.pane().width() == stage.width()
+    assert stage.view().box.width() == stage.width()
 
     def pixel(image, x, y=None):
         return image.pixelColor(int(x * image.width()), int((y or 0.5) * image.height()))
@@ -217,7 +219,7 @@ def test_takes_are_seen_side_by_side_and_wiped_and_their_settings_compared(demo,
     # the edge is dragged
     y = stage.height() // 3
     drag(qtbot, stage, (half, y), (half // 2, y))
-    assert stage.wipe == pytest.approx(0.25, abs=0.02)
+    assert demo.desk.comparison.wipe == pytest.approx(0.25, abs=0.02)
     # a click in either half of two pictures means the same bone
     choose(demo, "View", "side by side")
     demo.session.select("deckhand", frozenset({"chest"}))
@@ -231,19 +233,21 @@ def test_takes_are_seen_side_by_side_and_wiped_and_their_settings_compared(demo,
 def test_worst_moments_set_a_bracket_and_two_runs_are_compared_large(demo, qtbot):
     fast = demo.session.scene.figures[0].changed(velocity=(0.0, 0.0, 7.0))
     demo.session.edit("short and fast", lambda s: edit.scene(s, start=44, end=64, figures=(fast,)))
-    demo.run()
+    demo.desk.act("run")
     finish(demo, qtbot)
     tries = {b.accessibleName(): b for b in demo.details.findChildren(QPushButton) if b.text() == "Try"}
     qtbot.mouseClick(tries["Try against: Shaking"], LEFT)
-    assert demo.bracket_setting == "calm: whole figure" and demo.plotted == "shaking"
+    assert (
+        demo.room("Takes").brackets.setting == "calm: whole figure" and demo.room("Takes").commands.plotted == "shaking"
+    )
     assert demo.session.selection.bones
     tries = {b.accessibleName(): b for b in demo.details.findChildren(QPushButton) if b.text() == "Try"}
     qtbot.mouseClick(tries["Try against: Fastest"], LEFT)
-    assert demo.bracket_setting.startswith("drag: ") and demo.bracket_range[2] == 6
+    assert demo.room("Takes").brackets.setting.startswith("drag: ") and demo.room("Takes").brackets.range[2] == 6
     field(demo, "Runs").changed.emit(3.0, True)
     press(demo, qtbot, "Run the bracket")
     finish(demo, qtbot)
-    view = demo.bracket_view
+    view = demo.room("Takes").brackets.view
     qtbot.waitUntil(lambda: len(view.cells) == 3, timeout=20000)
     shaking = [view.cells[i].measures["Fastest"] for i in range(3)]
     assert shaking[2] <= shaking[0] + 1e-9
@@ -274,11 +278,11 @@ def test_obstacles_come_from_files_and_limbs_from_a_list(demo, qtbot, tmp_path, 
         monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *a, f=filters: (str(path), f))
         press(demo, qtbot, "From a file")
         made = demo.session.scene.obstacles[-1]
-        assert made.shape.kind == kind and demo.stage.obstacle == made.id
+        assert made.shape.kind == kind and demo.session.selection.obstacle == made.id
     path.write_text("nothing")
     count = len(demo.session.scene.obstacles)
-    demo.obstacle_from(path, "hull")
-    assert len(demo.session.scene.obstacles) == count and "cleat.stl" in demo.strip._message.toolTip()
+    demo.room("Blend").commands.forces.obstacle_from(path, "hull")
+    assert len(demo.session.scene.obstacles) == count and "cleat.stl" in demo.strip.message.toolTip()
     demo.session.select(None, frozenset())
     choose(demo, "Or a limb, from", "thigh_r")
     assert group(demo, 1).start_bone == "thigh_r"
@@ -292,10 +296,12 @@ def test_any_number_of_the_scene_may_be_bracketed_and_pushes_vary_by_chance(demo
     found = [dialog.list.item(i).data(Qt.ItemDataRole.UserRole) for i in range(dialog.list.count())]
     assert found == ["figures[deckhand].bodies[forearm_l].drag", "figures[deckhand].bodies[forearm_l].spin_drag"]
     assert dialog.chosen() == found[0]
-    demo.offer_setting(found[0])
-    assert demo.bracket_setting == found[0] and found[0] in demo.offered_settings()
-    demo.offer_setting("figures[deckhand].groups[group].handover.keys[2].frame")
-    assert demo.bracket_setting.startswith("ramp out from")
+    demo.room("Takes").brackets.offer(found[0])
+    assert (
+        demo.room("Takes").brackets.setting == found[0] and found[0] in demo.room("Takes").brackets.offered_settings()
+    )
+    demo.room("Takes").brackets.offer("figures[deckhand].groups[group].handover.keys[2].frame")
+    assert demo.room("Takes").brackets.setting.startswith("ramp out from")
     # a push that varies
     demo.set_station("Blend")
     chosen(demo, "chest")
@@ -304,7 +310,7 @@ def test_any_number_of_the_scene_may_be_bracketed_and_pushes_vary_by_chance(demo
     field(demo, "Chance").changed.emit(7.0, True)
     push = demo.session.scene.pushes[0]
     assert (push.scatter, push.seed) == (0.5, 7)
-    assert "chance of the push on chest" in demo.offered_settings()
+    assert "chance of the push on chest" in demo.room("Takes").brackets.offered_settings()
 
 
 def test_a_hand_holds_another_figure(demo, qtbot):
@@ -313,13 +319,13 @@ def test_a_hand_holds_another_figure(demo, qtbot):
     other = f.changed(id="mate", name="mate", groups=(), position=(0.05, 0.0, 0.02))
     demo.session.edit("mate", lambda s: edit.scene(s, figures=(*s.figures, other), obstacles=()))
     chosen(demo, "hand_l")
-    demo.hold_selected()
+    demo.room("Blend").commands.hold_selected()
     link = demo.session.scene.links[0]
     assert link.b is not None and link.b.figure == "mate" and link.b.body in ("hand_l", "forearm_l")
     demo.session.stack.undo()
     demo.session.edit("away", lambda s: edit.figure(s, "mate", position=(5.0, 0.0, 0.0)))
     chosen(demo, "hand_l")
-    demo.hold_selected()
+    demo.room("Blend").commands.hold_selected()
     assert demo.session.scene.links[0].b is None
 
 

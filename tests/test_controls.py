@@ -12,7 +12,6 @@ from PySide6.QtWidgets import (
     QAbstractSlider,
     QComboBox,
     QLineEdit,
-    QMainWindow,
     QPushButton,
     QScrollBar,
     QToolButton,
@@ -22,15 +21,15 @@ from PySide6.QtWidgets import (
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.demo.scenes import DATA
-from artuline.desk.actions import Action, Actions
-from artuline.desk.amounts import AmountError, parse, shown
-from artuline.desk.fields import NumberField
-from artuline.desk.frame_scale import FrameScale
-from artuline.desk.help_commands import guide
-from artuline.desk.window import STATIONS
+from artuline.desk.help import HelpPage, guide
+from artuline.desk.model.actions import Action, Actions
+from artuline.desk.model.amounts import AmountError, parse, shown
+from artuline.desk.model.frame_scale import FrameScale
+from artuline.desk.stations.all import STATIONS
+from artuline.desk.widgets.fields import NumberField
 from artuline.formats.gltf_read import read_figure
 from tests import foreign
-from tests.driving import drag, field, finish, open_file, press
+from tests.driving import drag, field, finish, lane_point, lanes, open_file, press
 
 KEY = Qt.Key
 
@@ -65,10 +64,10 @@ def test_space_and_return_press_what_has_the_focus(active, qtbot, key):
     assert active.session.stack.count() == count + 2 and not active.transport.playing
     # the focus stays on the same button of the panel that was made anew
     assert active.focusWidget().text() == "Hand over the whole figure" and active.focusWidget() is not hand
-    rail = active._stations["Joints"]
+    rail = active.rail["Joints"]
     rail.setFocus()
     qtbot.keyClick(rail, key)
-    assert active.station == "Joints"
+    assert active.station.name == "Joints"
     active.stage.setFocus()
     qtbot.keyClick(active.stage, KEY.Key_Space)
     assert active.transport.playing
@@ -78,7 +77,7 @@ def test_digits_and_arrows_belong_to_the_field_and_the_list(active, qtbot):
     f = field(active, "Tone")
     f.setFocus()
     qtbot.keyClicks(f, "0.5")
-    assert active.station == "Blend" and not f.isReadOnly()
+    assert active.station.name == "Blend" and not f.isReadOnly()
     qtbot.keyClick(f, KEY.Key_Return)
     assert active.session.scene.figures[0].groups[0].tone.rest == 0.5
     frame = active.session.frame
@@ -104,18 +103,17 @@ def test_escape_delete_and_select_all_do_what_they_say(active, qtbot):
     assert not s.selection.bones
     w.set_station("Bodies")
     s.select("deckhand", frozenset({"neck"}))
-    w.both_sides = False
+    w.desk.sides.both = False
     qtbot.keyClick(w.stage, KEY.Key_Delete)
     finish(w, qtbot)
     assert "neck" not in s.scene.figures[0].body_of
     w.set_station("Blend")
-    w.stage.obstacle = "mast"
-    w.stage.obstacle_chosen.emit()
+    s.take_obstacle("mast")
     qtbot.keyClick(w.stage, KEY.Key_Delete)
     assert all(o.id != "mast" for o in s.scene.obstacles)
     # what cannot be done says why
     s.select("deckhand", frozenset({"head"}))
-    assert not w.actions_.made["remove"].isEnabled() and "Not now" in w.actions_.made["remove"].toolTip()
+    assert not w.desk.actions.made["remove"].isEnabled() and "Not now" in w.desk.actions.made["remove"].toolTip()
 
 
 def test_tab_comes_to_the_stage_the_timeline_and_the_details(active, qtbot):
@@ -130,7 +128,7 @@ def test_every_control_has_a_name_and_a_tooltip(demo, qtbot, boom_run):
     scene, assets, _ = boom_run
     demo.session.new(scene, assets)
     nameless, silent = set(), set()
-    for name, _, _ in STATIONS:
+    for name in (s.name for s in STATIONS):
         demo.set_station(name)
         for bones in (frozenset(), frozenset({"forearm_l"}), frozenset({"forearm_l", "hand_l"})):
             demo.session.select("deckhand", bones)
@@ -148,9 +146,7 @@ def test_every_control_has_a_name_and_a_tooltip(demo, qtbot, boom_run):
 
 
 def test_actions_that_clash_or_say_nothing_are_refused(qapp, qtbot):
-    host = QMainWindow()
-    qtbot.addWidget(host)
-    made = Actions(host)
+    made = Actions()
     made.add([Action("one", "One", lambda: None, "Ctrl+1", tip="Does one")])
     for bad in (
         Action("two", "Two", lambda: None, "Ctrl+1", tip="Does two"),
@@ -162,14 +158,15 @@ def test_actions_that_clash_or_say_nothing_are_refused(qapp, qtbot):
 
 
 def test_help_knows_every_station_and_every_shortcut(demo):
-    for name, _, _ in STATIONS:
-        assert guide(name).startswith(f"# {name}:")
-    keys = [k for _, pairs in demo.actions_.sheet() for k, _ in pairs]
+    for name in (s.name for s in STATIONS):
+        assert guide(demo.room(name)).startswith(f"# {name}:")
+    keys = [k for _, pairs in demo.desk.actions.sheet() for k, _ in pairs]
     assert len(keys) > 50 and len(set(keys)) == len(keys)
-    for show in (demo.show_guide, demo.show_shortcuts, demo.show_about):
-        show()
-        assert len(demo.help_page.page.toPlainText()) > 200
-        demo.help_page.close()
+    for show in ("guide", "shortcuts", "about"):
+        demo.desk.act(show)
+        page = demo.findChildren(HelpPage)[-1]
+        assert len(page.page.toPlainText()) > 200
+        page.close()
 
 
 @pytest.mark.parametrize(
@@ -223,12 +220,12 @@ def test_names_however_long_push_nothing_out_of_the_window(window, qtbot, tmp_pa
         ],
     )
     open_file(window, qtbot, path)
-    window.set_up()
+    window.desk.act("fit")
     finish(window, qtbot)
     window.resize(1024, 700)
     assert window.minimumSizeHint().width() <= 1024 and window.minimumSizeHint().height() <= 700
     f = window.session.scene.figures[0]
-    for name, _, _ in STATIONS:
+    for name in (s.name for s in STATIONS):
         window.set_station(name)
         window.session.select(f.id, frozenset({long}))
         window.details.open_all()
@@ -254,7 +251,7 @@ def test_dragging_on_the_timeline_makes_the_details_anew_only_at_its_end(demo, q
     panel, moved = demo.details.widget(), []
     demo.session.previewed.connect(lambda: moved.append(demo.details.widget() is panel))
     t = demo.timeline
-    at = t.lane_point(t.lanes()[0][2], demo.session.scene.figures[0].groups[0].handover.keys[-1])
+    at = lane_point(t, lanes(t)[0][1], demo.session.scene.figures[0].groups[0].handover.keys[-1])
     drag(qtbot, t, (at.x(), at.y()), (at.x() - 60, at.y()))
     assert demo.session.scene.figures[0].groups[0].handover.keys[-1].frame < 150
     assert len(moved) >= 4 and all(moved) and demo.details.widget() is not panel
@@ -282,40 +279,40 @@ def test_keys_of_a_clip_stand_at_their_frames():
 
 def test_going_limp_goes_to_a_frame_inside_and_says_what_is_next(window, qtbot):
     open_file(window, qtbot, DATA / "deckhand.glb")
-    window.set_up()
+    window.desk.act("fit")
     finish(window, qtbot)
-    assert window.station == "Bodies"
+    assert window.station.name == "Bodies"
     press(window, qtbot, "Next: look at how")
     press(window, qtbot, "Next: say where")
-    assert window.station == "Blend"
+    assert window.station.name == "Blend"
     window.session.select("deckhand", frozenset({"upper_arm_l"}))
     press(window, qtbot, "Limp from upper_arm_l down")
     keys = window.session.scene.figures[0].groups[0].handover.keys
-    assert keys[0].frame < window.session.frame < keys[-2].frame and "F5" in window.strip._message.toolTip()
+    assert keys[0].frame < window.session.frame < keys[-2].frame and "F5" in window.strip.message.toolTip()
 
 
 def test_the_bakes_summary_is_its_figures_and_an_export_without_says_so(demo, qtbot, tmp_path, boom_run):
     scene, assets, _ = boom_run
     demo.session.new(scene, assets)
-    assert demo.export_to(tmp_path / "a.glb") and "nothing is baked" in demo.strip._message.toolTip()
-    demo.bake()
+    assert demo.files.export_to(tmp_path / "a.glb") and "nothing is baked" in demo.strip.message.toolTip()
+    demo.desk.act("bake")
     finish(demo, qtbot)
-    assert set(demo.baked) == {"deckhand"}
-    assert demo.export_to(tmp_path / "b.glb") and "nothing is baked" not in demo.strip._message.toolTip()
+    assert set(demo.room("Curves").commands.baked) == {"deckhand"}
+    assert demo.files.export_to(tmp_path / "b.glb") and "nothing is baked" not in demo.strip.message.toolTip()
     back = read_figure(tmp_path / "b.glb", AssetStore()).figure
     assert [b.name for b in back.bones] == [b.name for b in scene.figures[0].bones]
     demo.session.new(scene, assets)
-    assert demo.baked == {}
+    assert demo.room("Curves").commands.baked == {}
 
 
 def test_what_the_stage_shows_is_switched_in_words_and_marked(demo):
     demo.set_station("Bodies")
-    assert demo._groups["Bodies"].text() == "Bodies"
-    demo.actions_.made["show mass"].trigger()
-    assert demo.stage.show_.mass and not demo.stage.show_.fit and demo._groups["Bodies"].text() == "Bodies •"
-    demo.actions_.made["as usual"].trigger()
-    assert demo.stage.show_.fit and demo._groups["Bodies"].text() == "Bodies"
-    assert all(isinstance(b, QToolButton) and b.menu().actions() for b in demo._groups.values())
+    assert demo.show_bar.buttons["Bodies"].text() == "Bodies"
+    demo.desk.actions.made["show mass"].trigger()
+    assert demo.stage.show_.mass and not demo.stage.show_.fit and demo.show_bar.buttons["Bodies"].text() == "Bodies •"
+    demo.desk.actions.made["as usual"].trigger()
+    assert demo.stage.show_.fit and demo.show_bar.buttons["Bodies"].text() == "Bodies"
+    assert all(isinstance(b, QToolButton) and b.menu().actions() for b in demo.show_bar.buttons.values())
 
 
 def test_a_field_steps_resets_and_begins_by_keys(qtbot, qapp):
@@ -334,7 +331,7 @@ def test_groups_of_one_name_open_each_by_itself(demo):
     """The group that rules the chosen bone is open, not all that are called alike or are about it."""
     f = demo.session.figure()
     demo.session.select(f.id, {"upper_arm_l"})
-    demo.limp("upper_arm_l")
+    demo.room("Blend").commands.limp("upper_arm_l")
     groups = demo.session.figure().groups
     more = tuple(groups[-1].changed(id=f"again{n}") for n in range(5))
     demo.session.edit("More of one name", lambda s: edit.figure(s, f.id, groups=(*groups, *more)))

@@ -42,15 +42,15 @@ def test_a_job_belongs_to_the_document_it_was_started_for(demo, qtbot, tmp_path,
     """Another scene opened while one runs: no take without data, no error while drawing, and it can be saved."""
     save_scene(tmp_path / "other.artuline", boom[0].changed(name="other", figures=(), obstacles=(), links=()), boom[1])
     hold, errors = threading.Event(), []
-    demo.jobs.failed.connect(errors.append)
+    demo.desk.jobs.failed.connect(errors.append)
     for words, work, then in (
         ("Simulating", lambda p, c: hold.wait(20), lambda r: demo.session.edit("late", lambda s: 1 / 0)),
         ("Reading", lambda p, c: (hold.wait(20), 1 / 0), lambda r: None),
     ):
         hold.clear()
-        assert demo.jobs.start(words, work, then)
+        assert demo.desk.jobs.start(words, work, then)
         said = answer("Stop it and leave")
-        assert demo.open_path(tmp_path / "other.artuline")
+        assert demo.files.open_path(tmp_path / "other.artuline")
         assert said == [f"“{words}” still runs and would be stopped."]
         finish(demo, qtbot)
         hold.set()
@@ -60,10 +60,10 @@ def test_a_job_belongs_to_the_document_it_was_started_for(demo, qtbot, tmp_path,
 
 
 def test_a_run_that_is_left_brings_no_take_and_stays_out_of_the_next_document(demo, qtbot):
-    demo.run()
+    demo.desk.act("run")
     qtbot.waitUntil(lambda: demo.stage.running is not None, timeout=20000)
     demo.session.new(Scene(name="empty"), AssetStore())
-    assert not demo.jobs.busy and demo.stage.running is None
+    assert not demo.desk.jobs.busy and demo.stage.running is None
     demo.grab()
     qtbot.wait(200)
     assert demo.session.scene == Scene(name="empty") and not len(demo.session.assets)
@@ -82,12 +82,12 @@ def test_every_way_of_leaving_asks_about_unsaved_work(demo, qtbot, tmp_path, boo
         left, none = Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
         demo.dropEvent(QDropEvent(QPointF(9, 9), Qt.DropAction.CopyAction, data, left, none))
     elif way == "recover":
-        demo.recover(recovery.Left(other, "other", "", 0.0, None))
+        demo.files.recover(recovery.Left(other, "other", "", 0.0, None))
     else:
         {
-            "open": lambda: demo.open_path(other),
-            "demo": lambda: demo.open_demo("heel"),
-            "new": demo.new_scene,
+            "open": lambda: demo.files.open_path(other),
+            "demo": lambda: demo.files.open_demo("heel"),
+            "new": demo.files.new_scene,
             "close": demo.close,
         }[way]()
     finish(demo, qtbot)
@@ -95,14 +95,14 @@ def test_every_way_of_leaving_asks_about_unsaved_work(demo, qtbot, tmp_path, boo
 
 
 def test_dropped_files_are_opened_one_after_the_other(window, qtbot):
-    window.open_all([DATA / "deckhand.glb", DATA / "goat.glb"])
-    qtbot.waitUntil(lambda: len(window.session.scene.figures) == 2 and not window.jobs.busy, timeout=20000)
+    window.files.open_all([DATA / "deckhand.glb", DATA / "goat.glb"])
+    qtbot.waitUntil(lambda: len(window.session.scene.figures) == 2 and not window.desk.jobs.busy, timeout=20000)
     deckhand, goat = window.session.scene.figures
     # the second steps aside, is selected, in view, and said
     assert goat.position[0] > 0.5 and window.session.selection.figure == "goat"
-    assert "to the side" in window.strip._message.toolTip()
+    assert "to the side" in window.strip.message.toolTip()
     assert window.session.scene.end == max(round(f.active_clip().duration * 24) for f in (deckhand, goat))
-    window.place_again()
+    window.room("Cast").commands.place_again()
     xs = sorted(f.position[0] for f in window.session.scene.figures)
     assert min(b - a for a, b in itertools.pairwise(xs)) > 0.4
 
@@ -136,7 +136,7 @@ def test_work_of_several_windows_is_kept_apart_and_offered_by_name(qtbot, tmp_pa
     dialog = RecoverDialog(other, recovery.left_behind())
     qtbot.addWidget(dialog)
     left = dialog.chosen()
-    other.recover(left)
+    other.files.recover(left)
     assert other.session.scene.name == left.name and not other.session.stack.isClean()
     assert [x.name for x in recovery.left_behind()] == [n for n in ("mooring", "gangway") if n != left.name]
     dialog = RecoverDialog(other, recovery.left_behind())
@@ -149,8 +149,8 @@ def test_damaged_work_is_put_aside_and_a_spoiled_state_folder_fails_no_save(qtbo
     crashed(tmp_path, ["mooring"])
     left = recovery.left_behind()[0]
     left.file.write_bytes(b"PK spoiled")
-    demo.recover(left)
-    assert "put aside" in demo.strip._message.toolTip() and list(recovery.recovery_folder().glob("*.damaged"))
+    demo.files.recover(left)
+    assert "put aside" in demo.strip.message.toolTip() and list(recovery.recovery_folder().glob("*.damaged"))
     assert demo.session.scene.figures  # what was open still is
     blocked = tmp_path / "file"
     blocked.write_text("")
@@ -160,28 +160,28 @@ def test_damaged_work_is_put_aside_and_a_spoiled_state_folder_fails_no_save(qtbo
     demo.session.failed.connect(told.append)
     demo.session.autosave()
     assert told and "unsaved work cannot be kept" in told[0]
-    assert demo.save_to(tmp_path / "b.artuline") and demo.session.stack.isClean()
+    assert demo.files.save_to(tmp_path / "b.artuline") and demo.session.stack.isClean()
 
 
 def test_a_fit_of_a_figure_that_is_gone_or_edited_meanwhile_is_dropped(window, qtbot):
     open_file(window, qtbot, DATA / "goat.glb")
-    window.set_up()
+    window.desk.act("fit")
     window.session.stack.undo()
     finish(window, qtbot)
-    assert "not there any more" in window.strip._message.toolTip() and not window.session.scene.figures
+    assert "not there any more" in window.strip.message.toolTip() and not window.session.scene.figures
     window.session.stack.redo()
-    window.set_up()
+    window.desk.act("fit")
     window.session.edit("Metres", lambda s: edit.figure(s, "goat", unit=0.5))
     finish(window, qtbot)
-    assert "edited meanwhile" in window.strip._message.toolTip() and not window.session.scene.figures[0].bodies
+    assert "edited meanwhile" in window.strip.message.toolTip() and not window.session.scene.figures[0].bodies
 
 
 def test_a_fit_is_cancelled_at_once_and_changes_nothing(window, qtbot):
     open_file(window, qtbot, DATA / "goat.glb")
     before = window.session.scene
-    window.set_up()
-    qtbot.waitUntil(lambda: window.strip._bar.maximum() > 0, timeout=20000)
-    window.strip._cancel.click()
+    window.desk.act("fit")
+    qtbot.waitUntil(lambda: window.strip.bar.maximum() > 0, timeout=20000)
+    window.strip.cancel_button.click()
     finish(window, qtbot)
     qtbot.wait(50)
     assert window.session.scene is before
@@ -191,8 +191,8 @@ def test_a_long_fix_of_the_strip_is_a_job(window, qtbot):
     open_file(window, qtbot, DATA / "goat.glb")
     window.strip.refresh()
     assert window.strip.findings[0].work is not None
-    window.strip._fix.click()
-    assert window.jobs.busy and not window.session.scene.figures[0].bodies
+    window.strip.fix_button.click()
+    assert window.desk.jobs.busy and not window.session.scene.figures[0].bodies
     finish(window, qtbot)
     assert len(window.session.scene.figures[0].bodies) > 15
 

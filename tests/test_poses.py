@@ -14,7 +14,7 @@ from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Scene
 from artuline.demo.scenes import ready_figure
-from tests.driving import drag, press
+from tests.driving import drag, handles, press
 
 
 @pytest.fixture(scope="module")
@@ -128,22 +128,22 @@ def test_bones_are_posed_by_handles_on_the_stage(demo, qtbot):
     demo.session.select("deckhand", frozenset({"hand_l"}))
     box = next(b for b in demo.details.findChildren(QCheckBox) if b.accessibleName() == "Pose the keys")
     box.click()
-    assert demo.stage.posing
+    assert demo.room("Blend").commands.posing
     demo.stage.grab()
-    handles = demo.stage.bone_handles()
-    assert set(handles.places()) == {"move", "turn x", "turn y", "turn z"}
+    rings = handles(demo)
+    assert set(rings.places()) == {"move", "turn x", "turn y", "turn z"}
     figure = demo.session.scene.figures[0]
     before = demo.stage.states()[0].matrices[figure.bone_index["hand_l"], :3, 3].copy()
-    spot = handles._screen(handles.place)
+    spot = rings._screen(rings.place)
     drag(qtbot, demo.stage, tuple(spot), (spot[0] + 15, spot[1] - 25))
     after = demo.stage.states()[0].matrices[figure.bone_index["hand_l"], :3, 3]
     moved = demo.stage.camera.project(np.stack([before, after]), demo.stage.width(), demo.stage.height())
     np.testing.assert_allclose(moved[1, :2] - moved[0, :2], [15, -25], atol=3.0)
     demo.session.select("deckhand", frozenset({"head"}))
     demo.stage.grab()
-    handles = demo.stage.bone_handles()
-    start = handles._screen(handles.places()["turn y"])
-    centre = handles._screen(handles.place)
+    rings = handles(demo)
+    start = rings._screen(rings.places()["turn y"])
+    centre = rings._screen(rings.place)
     away = start - centre
     drag(qtbot, demo.stage, tuple(start), tuple(start + 0.5 * np.array([-away[1], away[0]])))
     scene = demo.session.scene
@@ -151,5 +151,5 @@ def test_bones_are_posed_by_handles_on_the_stage(demo, qtbot):
     assert pose_frames(scene, demo.session.assets, scene.figures[0]) == [30.0]
     press(demo, qtbot, "Remove the pose at this frame")
     assert demo.session.scene.figures[0].layers == ()
-    demo.set_posing(False)
-    assert demo.stage.bone_handles() is None
+    demo.room("Blend").commands.set_posing(False)
+    assert handles(demo) is None

@@ -11,12 +11,15 @@ from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Scene
 from artuline.desk import theme
 from artuline.desk.application import make_application
-from artuline.desk.fields import NumberField
-from artuline.desk.jobs import Jobs
-from artuline.desk.session import Session
-from artuline.desk.timeline import Timeline
+from artuline.desk.desk import Desk
+from artuline.desk.model.jobs import Jobs
+from artuline.desk.model.session import Session
+from artuline.desk.stations.all import STATIONS
+from artuline.desk.timeline.timeline import Timeline
+from artuline.desk.widgets.fields import NumberField
 from artuline.formats import recovery
 from artuline.formats.scene_file import load_scene
+from tests.driving import lane_point, lanes
 
 
 @pytest.fixture(scope="session")
@@ -144,17 +147,19 @@ def test_escape_leaves_a_field_as_it_was(qtbot, qapp):
 
 
 def test_pixels_and_frames_of_the_timeline_are_inverse(qtbot, session):
-    t = Timeline(session)
+    desk = Desk()
+    desk.session.new(session.scene, session.assets)
+    t = Timeline(desk, [kind(desk) for kind in STATIONS])
     qtbot.addWidget(t)
     t.resize(900, 120)
     for frame in (0.0, 13.5, 168.0):
-        assert t.frame_at(t.x_of(frame)) == pytest.approx(frame)
-    lanes = t.lanes()
-    assert len(lanes) == 1 and lanes[0][1].name == "whole figure"
-    keys = lanes[0][1].handover.keys
-    points = [t.lane_point(lanes[0][2], k) for k in keys]
+        assert t.scale.frame(t.scale.x(frame)) == pytest.approx(frame)
+    rows = lanes(t)
+    assert len(rows) == 1 and rows[0][0].group == "group"
+    keys = rows[0][0].lane().keys
+    points = [lane_point(t, rows[0][1], k) for k in keys]
     assert points[1].y() < points[0].y() and points[2].x() > points[1].x()
-    assert t._grip(points[2])[3] == 2
+    assert rows[0][0].hit(points[2], rows[0][1], t.scale) == "2"
 
 
 def test_jobs_run_one_at_a_time_report_and_fail_in_words(qtbot, qapp):

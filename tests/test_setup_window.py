@@ -10,11 +10,13 @@ from PySide6.QtWidgets import QApplication, QCheckBox, QComboBox, QDialog, QPush
 from artuline.core.motion.keyed import keyed_matrices
 from artuline.core.setup.mirror import mirror_pairs, sides_differ
 from artuline.demo.scenes import DATA
-from artuline.desk.dial import LimitDial
-from artuline.desk.dialogs import LimitsDialog, SetupDialog
-from artuline.desk.fit_list import FitList
+from artuline.desk.stage.overlay import bone_dots
+from artuline.desk.stations.bodies.fit_list import FitList
+from artuline.desk.stations.bodies.setup_dialog import SetupDialog
+from artuline.desk.stations.joints.dial import LimitDial
+from artuline.desk.stations.joints.limits import LimitsDialog
 from tests import foreign
-from tests.driving import LEFT, drag, field, finish, on_stage, open_file, press
+from tests.driving import LEFT, drag, field, finish, handles, on_stage, open_file, press
 
 SHIFT, CONTROL = Qt.KeyboardModifier.ShiftModifier, Qt.KeyboardModifier.ControlModifier
 
@@ -38,7 +40,7 @@ def chosen(window, *bones):
 def let_go(window, qtbot, seconds=1.5):
     """Start the tryout by its button, let it run that long, and return it."""
     qtbot.mouseClick(window.tryout.start_button, LEFT)
-    live = window.stage.tryout
+    live = window.stage.live.tryout
     assert live is not None
     window.tryout._timer.stop()
     for _ in range(round(seconds * 48)):
@@ -71,10 +73,10 @@ class Actions:
         strip = self.window.strip
         for _ in range(12):
             strip.refresh()
-            if strip._fix.isHidden() or not strip._fix.text():
+            if strip.fix_button.isHidden() or not strip.fix_button.text():
                 return
             self.count += 1
-            self.qtbot.mouseClick(strip._fix, LEFT)
+            self.qtbot.mouseClick(strip.fix_button, LEFT)
 
     def click_bone(self, bone, modifier=Qt.KeyboardModifier.NoModifier):
         self.count += 1
@@ -98,7 +100,7 @@ def test_an_unknown_figure_is_set_up_by_looking(window, qtbot, tmp_path, which):
     figure = s.scene.figures[0]
     assert len(figure.bodies) >= 14 and sides_differ(figure) == []
     do.count += 2  # the dialog, and its button
-    window.balance(window.usual_mass(figure)[0])
+    window.room("Bodies").commands.balance(window.room("Bodies").commands.usual_mass(figure)[0])
     do.key(Qt.Key.Key_3)
     bone = "haunch_l" if which == "goat" else "LeftLimb0A"
     do.click_bone(bone)
@@ -118,8 +120,8 @@ def test_handles_change_the_shape_on_both_sides(demo, qtbot):
     demo.stage.frame_selection()
     demo.stage.camera = demo.stage.camera.zoomed(2.0)
     demo.stage.grab()
-    handles = demo.stage.handles()
-    assert handles is not None
+    held = handles(demo)
+    assert held is not None
     before = demo.session.scene.figures[0]
     for name, value in (
         ("radius", "radius"),
@@ -127,9 +129,9 @@ def test_handles_change_the_shape_on_both_sides(demo, qtbot):
         ("along x", "position"),
         ("turn z", "rotation"),
     ):
-        handles = demo.stage.handles()
-        spot = handles._screen(handles.places()[name])
-        centre = handles._screen(handles.centre)
+        held = handles(demo)
+        spot = held._screen(held.places()[name])
+        centre = held._screen(held.centre)
         away = spot - centre
         if name.startswith("turn"):
             away = np.array([-away[1], away[0]])
@@ -186,11 +188,11 @@ def test_the_fit_list_and_the_kinds(demo, qtbot):
 def test_a_hull_group_takes_its_time_and_can_be_cancelled(demo, qtbot):
     demo.set_station("Bodies")
     chosen(demo, "hips")
-    demo.set_both_sides(False)
+    demo.desk.sides.set_both(False)
     choose(demo, "Kind of shape", "hull group")
     before = demo.session.scene
     press(demo, qtbot, "Fit")
-    qtbot.mouseClick(demo.strip._cancel, LEFT)
+    qtbot.mouseClick(demo.strip.cancel_button, LEFT)
     finish(demo, qtbot)
     assert demo.session.scene == before
 
@@ -210,10 +212,10 @@ def test_masses_materials_copy_and_paste(demo, qtbot):
     assert (
         demo.session.scene.figures[0].body_of["hand_l"].shapes == demo.session.scene.figures[0].body_of["head"].shapes
     )
-    demo.actions_.made["show mass"].trigger()
+    demo.desk.actions.made["show mass"].trigger()
     demo.stage.grab()
     assert demo.stage.legend is not None and demo.stage.legend[0] == "Mass" and not demo.stage.show_.fit
-    demo.balance(70.0)
+    demo.room("Bodies").commands.balance(70.0)
     assert sum(b.mass for b in demo.session.scene.figures[0].bodies) == pytest.approx(70.0)
 
 
@@ -221,7 +223,7 @@ def test_bodies_are_given_and_taken_on_the_stage(demo, qtbot):
     demo.set_station("Bodies")
     demo.stage.frame_selection()
     demo.stage.grab()
-    spot = next(at for _, bone, at in demo.stage._dots() if bone == "toes_l")
+    spot = next(at for _, bone, at in bone_dots(demo.session.scene.figures, demo.stage.view()) if bone == "toes_l")
     qtbot.mouseClick(demo.stage, LEFT, pos=spot.toPoint())
     assert demo.session.selection.bones == {"toes_l"}
     press(demo, qtbot, "Give it a body")
@@ -290,7 +292,7 @@ def test_every_kind_has_a_dial_and_only_what_it_can_use(demo, qtbot, kind):
     demo.stage.grab()
 
 
-def test_a_sweep_moves_the_limb_and_comes_back(demo, qtbot):
+def test_a_sweep_moves_the_limb_and_comes_back(demo, qtbot, monkeypatch):
     demo.set_station("Joints")
     chosen(demo, "forearm_l")
     demo.stage.grab()
@@ -302,7 +304,7 @@ def test_a_sweep_moves_the_limb_and_comes_back(demo, qtbot):
     moved = demo.stage.states()[0].matrices
     assert np.linalg.norm(moved[hand, :3, 3] - still[hand, :3, 3]) > 0.03
     np.testing.assert_allclose(moved[head], still[head])
-    demo.stage._sweep = (*demo.stage._sweep[:2], demo.stage._sweep[2] - 60.0)
+    monkeypatch.setattr("artuline.desk.stations.joints.sweep.SECONDS", 0.01)
     np.testing.assert_allclose(demo.stage.states()[0].matrices, still)
 
 
@@ -325,7 +327,7 @@ def test_links_between_two_bodies_and_the_world(demo, qtbot):
 
 def test_proposed_limits_are_taken_by_choice(demo, qtbot):
     figure = demo.session.scene.figures[0]
-    dialog = LimitsDialog(demo, figure, demo.motion(figure))
+    dialog = LimitsDialog(demo, figure, demo.room("Joints").commands.motion(figure))
     dialog.source.setCurrentIndex(0)
     dialog.source.activated.emit(0)
     dialog._tick_all()
@@ -339,17 +341,20 @@ def test_proposed_limits_are_taken_by_choice(demo, qtbot):
 def test_a_setup_goes_onto_another_figure_by_a_table(window, qtbot, tmp_path):
     assert open_file(window, qtbot, foreign.write_walker(tmp_path / "walker.glb"))
     figure = window.session.scene.figures[0]
-    dialog = SetupDialog(window, figure)
+    dialog = SetupDialog(window, figure, window.room("Bodies").setups.load_setup)
     assert dialog.setup().name == "two legs"
     mapping = dialog.mapping()
     assert len(mapping) >= 8
     whys = [dialog.table.item(i, 2).text() for i in range(dialog.table.rowCount())]
     assert all(why for why in whys)
-    assert window.put_setup(dialog.setup(), mapping)
+    assert window.room("Bodies").setups.put_setup(dialog.setup(), mapping)
     assert len(window.session.scene.figures[0].bodies) == len(mapping)
-    assert window.save_setup(tmp_path / "walker.artuset")
-    assert window.load_setup(tmp_path / "walker.artuset") is not None
-    assert window.load_setup(tmp_path / "walker.glb") is None and "setup" in window.strip._message.toolTip()
+    assert window.room("Bodies").setups.save_setup(tmp_path / "walker.artuset")
+    assert window.room("Bodies").setups.load_setup(tmp_path / "walker.artuset") is not None
+    assert (
+        window.room("Bodies").setups.load_setup(tmp_path / "walker.glb") is None
+        and "setup" in window.strip.message.toolTip()
+    )
     assert isinstance(dialog, QDialog)
 
 
@@ -390,7 +395,7 @@ def test_the_tryouts_controls(demo, qtbot):
         live.step()
     assert live.matrices()[0][:, 1, 3].min() < lowest - 0.5
     demo.tryout.start_over()
-    live = demo.stage.tryout
+    live = demo.stage.live.tryout
     assert live.time == 0.0
     chosen(demo, "head")
     head = next(i for i, x in enumerate(live.built.slots) if live.scene.figures[0].bodies[x.body].bone == "head")
@@ -415,7 +420,7 @@ def test_the_pose_of_the_tryout_becomes_a_key(demo, qtbot):
     live = let_go(demo, qtbot, 0.4)
     figure = demo.session.scene.figures[0]
     wanted = live.matrices()[0]
-    demo.take_pose()
+    demo.room("Blend").commands.take_pose()
     scene = demo.session.scene
     layer = scene.figures[0].layers[0]
     assert layer.steers and (layer.start, layer.end) == (8, 32)

@@ -6,13 +6,14 @@ import pytest
 from artuline.core.geometry import rotation
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Joint, Scene
+from artuline.core.scene.selection import Selection
 from artuline.core.setup.joints import clip_rotations, keyed_limit_excess
 from artuline.core.setup.limits import joint_trace, propose_limits, range_text, sweep_turn, swept_matrices
 from artuline.demo.scenes import ready_figure
 from artuline.view.drawlist import DrawList
 from artuline.view.limits import add_limits, swing_rim, swung
 from artuline.view.palette import DAY
-from artuline.view.stage import Marks, Selection, Show, draw_list, figure_states
+from artuline.view.stage import Marks, Show, draw_list, figure_states
 
 LOCKED = (0.0, 0.0)
 JOINTS = {

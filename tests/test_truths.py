@@ -136,13 +136,13 @@ def test_what_refers_to_what_is_removed_goes_with_it(demo, qtbot):
     s = demo.session
     pair = (LinkEnd(body="boom"), LinkEnd(figure="deckhand", body="head"))
     assert s.edit("A pair", lambda sc: edit.scene(sc, pairs_off=(pair,)))
-    demo.remove_obstacle("boom")
+    demo.room("Blend").commands.forces.remove_obstacle("boom")
     assert not s.scene.pairs_off and all(o.id != "boom" for o in s.scene.obstacles)
     s.select("deckhand", frozenset({"head"}))
-    demo.add_push()
-    demo.hold_selected()
+    demo.room("Blend").commands.add_push()
+    demo.room("Blend").commands.hold_selected()
     assert s.scene.pushes and s.scene.links
-    demo.remove_figure()
+    demo.room("Cast").commands.remove_figure()
     assert not (s.scene.pushes or s.scene.links or s.scene.figures)
 
 

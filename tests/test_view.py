@@ -4,10 +4,11 @@ import numpy as np
 import pytest
 
 from artuline.core.scene.model import Scene
+from artuline.core.scene.selection import Selection
 from artuline.view.camera import Camera
 from artuline.view.palette import DAY, NIGHT, rgb
 from artuline.view.pictures import draw_stage, figure_camera
-from artuline.view.stage import Selection, Show, draw_list, figure_states, pick
+from artuline.view.stage import Show, draw_list, figure_states, pick
 
 
 def luminance(code):

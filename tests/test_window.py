@@ -9,42 +9,58 @@ from PySide6.QtWidgets import QLabel, QPushButton
 
 from artuline.core.scene.assets import AssetStore
 from artuline.desk import strip as strip_module
-from artuline.desk.window import STATIONS
+from artuline.desk.stations.all import STATIONS
 from artuline.formats.gltf_read import read_figure
 from tests import foreign
-from tests.driving import LEFT, RIGHT, drag, event_move, field, finish, on_stage, open_file, open_window, press
+from tests.driving import (
+    LEFT,
+    RIGHT,
+    drag,
+    event_move,
+    field,
+    finish,
+    lane_point,
+    lanes,
+    on_stage,
+    open_file,
+    open_window,
+    press,
+)
 
 
 def lane_box(window):
-    return window.timeline.lanes()[0][2]
+    return lanes(window.timeline)[0][1]
 
 
 def test_the_whole_job_from_an_empty_scene_to_a_file(window, qtbot, tmp_path):
     s = window.session
     assert window.welcome.isVisible()
     assert open_file(window, qtbot, foreign.write_walker(tmp_path / "walker.glb"))
-    assert not window.welcome.isVisible() and window.details.station == "Cast"
+    assert not window.welcome.isVisible() and window.station.name == "Cast"
     press(window, qtbot, "Fit bodies and joints")
     finish(window, qtbot)
     # the fit leads on to what it made
-    assert window.station == "Bodies"
+    assert window.station.name == "Bodies"
     figure = s.scene.figures[0]
     assert len(figure.bodies) >= 10 and len(figure.joints) == len(figure.bodies) - 1
     qtbot.keyClick(window, Qt.Key.Key_4)
-    assert window.details.station == "Blend"
+    assert window.station.name == "Blend"
     y = lane_box(window).center().y()
     t = window.timeline
-    drag(qtbot, t, (t.x_of(20), y), (t.x_of(60), y))
+    drag(qtbot, t, (t.scale.x(20), y), (t.scale.x(60), y))
     keys = s.scene.figures[0].groups[0].handover.keys
     assert keys[0].frame == 20 and keys[-1].frame == 60
     qtbot.keyClick(window, Qt.Key.Key_F5)
     finish(window, qtbot)
-    assert s.scene.take == "take 1" and window.details.station == "Takes"
+    assert s.scene.take == "take 1" and window.station.name == "Takes"
     qtbot.keyClick(window, Qt.Key.Key_6)
     press(window, qtbot, "Bake the take")
     finish(window, qtbot)
-    assert len(s.scene.figures[0].layers) == 1 and "keys per channel" in window.baked[s.scene.figures[0].id]
-    assert window.export_to(tmp_path / "out.glb")
+    assert (
+        len(s.scene.figures[0].layers) == 1
+        and "keys per channel" in window.room("Curves").commands.baked[s.scene.figures[0].id]
+    )
+    assert window.files.export_to(tmp_path / "out.glb")
     back = read_figure(tmp_path / "out.glb", AssetStore()).figure
     assert back.clips[0].name == "move baked"
     # and all the way back
@@ -57,9 +73,9 @@ def test_the_whole_job_from_an_empty_scene_to_a_file(window, qtbot, tmp_path):
 
 
 def test_stations_have_keys_and_show_what_they_are_about(demo, qtbot):
-    for n, (name, _, _) in enumerate(STATIONS):
+    for n, name in enumerate(s.name for s in STATIONS):
         qtbot.keyClick(demo, str(n + 1))
-        assert demo.details.station == name and demo.stage.station == name
+        assert demo.station.name == name and demo.details.station is demo.station
     demo.set_station("Bodies")
     assert demo.stage.show_.shapes and demo.stage.show_.see_through
     demo.set_station("Joints")
@@ -132,17 +148,17 @@ def test_the_lane_is_moved_and_shaped_by_dragging(demo, qtbot):
     t, s = demo.timeline, demo.session
     lane = s.scene.figures[0].groups[0].handover
     box = lane_box(demo)
-    drag(qtbot, t, (t.x_of(90), box.center().y()), (t.x_of(94), box.center().y()))
+    drag(qtbot, t, (t.scale.x(90), box.center().y()), (t.scale.x(94), box.center().y()))
     moved = s.scene.figures[0].groups[0].handover
     assert [k.frame - 4 for k in moved.keys] == [k.frame for k in lane.keys]
-    point = t.lane_point(lane_box(demo), moved.keys[-1])
-    drag(qtbot, t, (point.x(), point.y()), (t.x_of(150), point.y()))
+    point = lane_point(t, lane_box(demo), moved.keys[-1])
+    drag(qtbot, t, (point.x(), point.y()), (t.scale.x(150), point.y()))
     assert s.scene.figures[0].groups[0].handover.keys[-1].frame == 150
 
 
 def test_the_ruler_scrubs_and_keys_step(demo, qtbot):
     t, s = demo.timeline, demo.session
-    drag(qtbot, t, (t.x_of(10), 10), (t.x_of(80), 10))
+    drag(qtbot, t, (t.scale.x(10), 10), (t.scale.x(80), 10))
     assert s.frame == 80
     qtbot.keyClick(demo, Qt.Key.Key_Right)
     assert s.frame == 81
@@ -160,17 +176,17 @@ def test_the_tryout_lets_go_is_tugged_and_stops_exactly(demo, qtbot):
     before, states = s.scene, demo.stage.states()[0].matrices
     qtbot.keyClick(demo, Qt.Key.Key_T)
     assert demo.tryout.running
-    qtbot.waitUntil(lambda: demo.stage.tryout.time > 0.3, timeout=10000)
+    qtbot.waitUntil(lambda: demo.stage.live.tryout.time > 0.3, timeout=10000)
     qtbot.keyClick(demo, Qt.Key.Key_P)
-    now = demo.stage.tryout.time
+    now = demo.stage.live.tryout.time
     qtbot.wait(80)
-    assert demo.stage.tryout.time == now
+    assert demo.stage.live.tryout.time == now
     at = on_stage(demo, "chest")
     qtbot.mousePress(demo.stage, LEFT, pos=at)
     event_move(demo.stage, at + QPoint(30, -60), LEFT, Qt.KeyboardModifier.NoModifier)
-    assert demo.stage.tryout.tug_line() is not None
+    assert demo.stage.live.tryout.tug_line() is not None
     qtbot.mouseRelease(demo.stage, LEFT, pos=at + QPoint(30, -60))
-    assert demo.stage.tryout.tug_line() is None
+    assert demo.stage.live.tryout.tug_line() is None
     qtbot.keyClick(demo, Qt.Key.Key_T)
     assert not demo.tryout.running and s.scene is before
     np.testing.assert_array_equal(demo.stage.states()[0].matrices, states)
@@ -179,11 +195,11 @@ def test_the_tryout_lets_go_is_tugged_and_stops_exactly(demo, qtbot):
 def test_a_run_can_be_cancelled_and_the_window_stays_alive(demo, qtbot):
     s = demo.session
     qtbot.keyClick(demo, Qt.Key.Key_F5)
-    assert demo.jobs.busy and demo.strip._cancel.isVisible()
+    assert demo.desk.jobs.busy and demo.strip.cancel_button.isVisible()
     # while it runs the window still takes clicks
     qtbot.mouseClick(demo.stage, LEFT, pos=on_stage(demo, "head"))
     assert s.selection.bones == {"head"}
-    qtbot.mouseClick(demo.strip._cancel, LEFT)
+    qtbot.mouseClick(demo.strip.cancel_button, LEFT)
     finish(demo, qtbot)
     # nothing, or what was there by then, and it says so
     assert all("to frame" in t.name and t.end < s.scene.end for t in s.scene.takes)
@@ -203,7 +219,7 @@ def test_the_strip_fixes_the_worst_problem(demo, qtbot):
     s = demo.session
     s.edit("No ground", lambda sc: sc.changed(ground=None))
     qtbot.waitUntil(lambda: "no ground" in demo.strip._text.toolTip(), timeout=10000)
-    qtbot.mouseClick(demo.strip._fix, LEFT)
+    qtbot.mouseClick(demo.strip.fix_button, LEFT)
     assert s.scene.ground is not None
     demo.strip.refresh()
     assert demo.strip._text.text() == "No problems found"
@@ -212,16 +228,16 @@ def test_the_strip_fixes_the_worst_problem(demo, qtbot):
 def test_a_remedy_waits_while_a_changed_scene_is_looked_at(demo, qtbot, monkeypatch):
     s, strip = demo.session, demo.strip
     s.edit("No ground", lambda sc: sc.changed(ground=None))
-    qtbot.waitUntil(lambda: "no ground" in strip._text.toolTip() and strip._fix.isEnabled(), timeout=10000)
+    qtbot.waitUntil(lambda: "no ground" in strip._text.toolTip() and strip.fix_button.isEnabled(), timeout=10000)
     look = threading.Event()
     found = strip_module._find
     monkeypatch.setattr(strip_module, "_find", lambda *given: (look.wait(10), found(*given))[1])
     s.edit("Longer", lambda sc: sc.changed(end=sc.end + 1))
     # what was found before says nothing of the scene that there is now
-    assert not strip._fix.isVisible() and "Looking" in strip._text.text() and not strip.findings
+    assert not strip.fix_button.isVisible() and "Looking" in strip._text.text() and not strip.findings
     look.set()
-    qtbot.waitUntil(strip._fix.isVisible, timeout=10000)
-    qtbot.mouseClick(strip._fix, LEFT)
+    qtbot.waitUntil(strip.fix_button.isVisible, timeout=10000)
+    qtbot.mouseClick(strip.fix_button, LEFT)
     assert s.scene.ground is not None
 
 
@@ -231,7 +247,7 @@ def test_a_bad_file_is_told_and_changes_nothing(demo, qtbot, tmp_path):
     (tmp_path / "bad.artuline").write_bytes(b"PK")
     for name in ("bad.glb", "bad.artuline"):
         open_file(demo, qtbot, tmp_path / name)
-        assert name in demo.strip._message.toolTip() and demo.session.scene is before
+        assert name in demo.strip.message.toolTip() and demo.session.scene is before
 
 
 def test_an_impossible_edit_is_told_and_changes_nothing(demo):
@@ -239,7 +255,7 @@ def test_an_impossible_edit_is_told_and_changes_nothing(demo):
     before, count = s.scene, s.stack.count()
     assert not s.edit("Set substeps", lambda sc: sc.changed(substeps=0))
     assert s.scene is before and s.stack.count() == count
-    assert "substeps" in demo.strip._message.toolTip().lower()
+    assert "substeps" in demo.strip.message.toolTip().lower()
 
 
 def test_saved_work_opens_again_and_is_remembered(demo, qtbot, tmp_path):
@@ -250,7 +266,7 @@ def test_saved_work_opens_again_and_is_remembered(demo, qtbot, tmp_path):
     assert "(changed)" not in demo.windowTitle() and demo.windowTitle().startswith("a.artuline")
     other = open_window(qtbot)
     open_file(other, qtbot, tmp_path / "a.artuline")
-    assert other.session.scene == s.scene and other.memory.recent() == [tmp_path / "a.artuline"]
+    assert other.session.scene == s.scene and other.desk.memory.recent() == [tmp_path / "a.artuline"]
 
 
 def test_the_night_theme_redraws_everything(demo, qtbot):
@@ -262,7 +278,7 @@ def test_the_night_theme_redraws_everything(demo, qtbot):
 
 
 def test_nothing_to_click_is_too_small(demo):
-    for name, _, _ in STATIONS:
+    for name in (s.name for s in STATIONS):
         demo.set_station(name)
         for b in demo.findChildren(QPushButton):
             if b.isVisible():

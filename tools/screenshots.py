@@ -28,7 +28,7 @@ def wait(milliseconds: int) -> None:
 
 def finish(window: Window) -> None:
     wait(50)
-    while window.jobs.busy or window.later.busy:
+    while window.desk.jobs.busy or window.desk.later.busy:
         wait(20)
     wait(700)
 
@@ -69,7 +69,7 @@ def main() -> None:
     shot(window, "bodies-handles")
     select(window)
     window.stage.frame_selection()
-    window.actions_.made["show mass"].trigger()
+    window.desk.actions.made["show mass"].trigger()
     shot(window, "bodies-mass")
     window.set_station("Joints")
     select(window, "upper_arm_l")
@@ -89,14 +89,14 @@ def main() -> None:
     s.set_frame(49)
     shot(window, "blend")
     select(window, "hand_l")
-    window.set_posing(True)
+    window.room("Blend").commands.set_posing(True)
     window.details.rebuild()
     window.stage.camera = Camera(target=(-0.1, 0.95, 1.9), yaw=1.05, pitch=0.2, distance=3.4)
     shot(window, "posing")
-    window.set_posing(False)
+    window.room("Blend").commands.set_posing(False)
     select(window)
     window.stage.camera = wide
-    window.run()
+    window.desk.act("run")
     finish(window)
     s.set_frame(56)
     window.details.verticalScrollBar().setValue(0)
@@ -105,29 +105,31 @@ def main() -> None:
     assert big is not None
     picture = big.scaledToWidth(1024)
     assert picture.save(str(DATA / "boom.png"), "PNG")
-    window.choose_bracket("tone: whole figure")
-    window.run_bracket()
+    window.room("Takes").brackets.choose("tone: whole figure")
+    window.room("Takes").brackets.run()
     finish(window)
-    while len(window.bracket_view.cells) < 9 or any(len(c.pictures) < 14 for c in window.bracket_view._cards):
+    while len(window.room("Takes").brackets.view.cells) < 9 or any(
+        len(c.pictures) < 14 for c in window.room("Takes").brackets.view._cards
+    ):
         wait(50)
-    window.bracket_view.choose(3)
-    window.bracket_view.choose(6, second=True)
-    window.bracket_view.pin(3)
+    window.room("Takes").brackets.view.choose(3)
+    window.room("Takes").brackets.view.choose(6, second=True)
+    window.room("Takes").brackets.view.pin(3)
     # all runs at a moment soon after the hit, instead of wherever they are played just now
-    window.bracket_view._play.stop()
-    window.bracket_view.step = 2
+    window.room("Takes").brackets.view._play.stop()
+    window.room("Takes").brackets.view.step = 2
     shot(window, "bracket")
-    window.adopt_cell()
+    window.room("Takes").brackets.adopt()
     s.set_frame(66)
-    window.compare_with("take 1")
-    window.compare_by("side by side")
+    window.room("Takes").commands.compare_with("take 1")
+    window.room("Takes").commands.compare_by("side by side")
     window.stage.camera = Camera(target=(-0.7, 0.6, 2.3), yaw=1.05, pitch=0.25, distance=4.6)
     shot(window, "compare")
-    window.compare_by("over each other")
-    window.stage.echo_take = None
+    window.room("Takes").commands.compare_by("over each other")
+    window.desk.comparison.other = None
     s.stack.undo()
     window.stage.camera = wide
-    window.bake()
+    window.desk.act("bake")
     finish(window)
     s.set_frame(76)
     shot(window, "curves")
@@ -158,7 +160,7 @@ def main() -> None:
         assets = AssetStore()
         s.new(demo_scene(name, assets), assets)
         window.set_station("Blend")
-        window.run()
+        window.desk.act("run")
         finish(window)
         s.set_frame(frame)
         place = window.stage.states()[0].matrices[:, :3, 3].mean(axis=0)
@@ -172,7 +174,7 @@ def main() -> None:
             select(window)
             window.set_station("Takes")
         if window.stage.show_.echo != (name in ("numb", "goat")):
-            window.toggle_show("echo")
+            window.looks.toggle("echo")
         wait(500)
         window.stage._draw_still()
         picture = window.stage._image

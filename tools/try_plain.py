@@ -26,15 +26,15 @@ def main() -> None:
 
     def finish() -> None:
         wait(50)
-        while window.jobs.busy:
+        while window.desk.jobs.busy:
             wait(20)
 
     told: list[str] = []
-    window.jobs.failed.connect(told.append)
+    window.desk.jobs.failed.connect(told.append)
     window.session.failed.connect(told.append)
-    window.open_path(DATA / "deckhand.glb")
+    window.files.open_path(DATA / "deckhand.glb")
     finish()
-    window.set_up()
+    window.desk.act("fit")
     finish()
     post = Path(tempfile.mkdtemp()) / "post.obj"
     corners = [(x, y, z) for x in (-1, 1) for y in (0, 1) for z in (-1, 1)]
@@ -55,11 +55,11 @@ def main() -> None:
     post.write_text(
         "".join(f"v {x} {y} {z}\n" for x, y, z in corners) + "".join(f"f {a} {b} {c}\n" for a, b, c in faces)
     )
-    window.obstacle_from(post, "mesh")
-    window.obstacle_from(post, "hull")
+    window.room("Blend").commands.forces.obstacle_from(post, "mesh")
+    window.room("Blend").commands.forces.obstacle_from(post, "hull")
     window.session.select("deckhand", frozenset({"foot_l"}))
-    window.set_fit_option("kind", "hull group")
-    window.fit_selected()
+    window.room("Bodies").commands.set_fit_option("kind", "hull group")
+    window.room("Bodies").commands.fit_selected()
     finish()
     scene = window.session.scene
     assert not told, told

@@ -12,7 +12,7 @@ from artuline.core.run.prepare import kernels_ready
 from artuline.core.scene.assets import AssetStore
 from artuline.demo.scenes import demo_scene
 from artuline.desk import theme
-from artuline.desk.actions import KeysToFocus
+from artuline.desk.widgets.keys import KeysToFocus
 from artuline.desk.window import Window
 from artuline.formats.files import write_whole
 from artuline.formats.gltf_read import read_figure
@@ -63,17 +63,17 @@ def start(path: Path | None = None, demo: str | None = None, picture: Path | Non
     left = left_behind()
     window = Window()
     if scene is not None:
-        window.show_document(scene, assets, path)
+        window.files.show_document(scene, assets, path)
     elif imported is not None:
         window.session.assets.take_over(assets)
-        window.add_imported(imported)
+        window.files.add_imported(imported)
     window.show()
     window.stage.setFocus()
     if not kernels_ready():
-        window.prepare_solver()
+        window.desk.prepare_solver()
     if left and (scene is not None or imported is not None):
         count = "Unsaved work was" if len(left) == 1 else f"Unsaved work of {len(left)} windows was"
-        window.strip.tell(f"{count} left behind: {left[0].words}. Scene › Recover unsaved work opens it.")
+        window.desk.tell(f"{count} left behind: {left[0].words}. Scene › Recover unsaved work opens it.")
     if picture is None:
         return app.exec()
     failed: list[ArtulineError] = []

@@ -4,7 +4,7 @@ from PySide6.QtCore import QSize, Qt
 from PySide6.QtGui import QIcon, QPixmap
 from PySide6.QtWidgets import QDialog, QDialogButtonBox, QListWidget, QListWidgetItem, QPushButton, QWidget
 
-from artuline.desk.fields import column, faint
+from artuline.desk.widgets.fields import column, faint
 from artuline.formats import recovery
 
 PICTURE = QSize(120, 75)

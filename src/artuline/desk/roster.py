@@ -2,7 +2,7 @@
 
 from typing import Any
 
-from PySide6.QtCore import QItemSelectionModel, QPoint, QRect, Qt, QTimer, Signal
+from PySide6.QtCore import QItemSelectionModel, QPoint, QRect, Qt, QTimer
 from PySide6.QtGui import QMouseEvent, QPainter, QPen
 from PySide6.QtWidgets import (
     QAbstractItemView,
@@ -12,9 +12,10 @@ from PySide6.QtWidgets import (
     QTreeWidgetItem,
 )
 
+from artuline.core.scene import edit
 from artuline.core.scene.model import Figure
 from artuline.desk import theme
-from artuline.desk.session import Session
+from artuline.desk.model.session import Session
 from artuline.view.stage import bone_handover
 
 FIGURE, BONE, STATE, SHARE, GROUP, TARGET = (int(Qt.ItemDataRole.UserRole) + k for k in range(6))
@@ -93,8 +94,6 @@ class _Marks(QStyledItemDelegate):
 
 class Roster(QTreeWidget):
     """A tree of figures and bones; its selection is the session's."""
-
-    group_moved = Signal(str, str, str)
 
     def __init__(self, session: Session):
         super().__init__()
@@ -218,7 +217,8 @@ class Roster(QTreeWidget):
         self._aim(None)
         self.viewport().unsetCursor()
         if bone is not None:
-            self.group_moved.emit(*dragged, bone)
+            figure, group = dragged
+            self.session.edit("Change where it begins", lambda s: edit.begin_group(s, figure, group, bone))
 
     def _chosen(self) -> None:
         if self._quiet:

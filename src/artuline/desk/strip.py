@@ -2,7 +2,7 @@
 
 from functools import partial
 
-from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QProgressBar, QPushButton, QToolButton, QWidget
 
 from artuline.core.checks.checks import check
@@ -12,10 +12,10 @@ from artuline.core.run.take import Take
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Scene
 from artuline.desk import theme
-from artuline.desk.fields import Words
-from artuline.desk.jobs import Jobs
-from artuline.desk.later import Later
-from artuline.desk.session import Session
+from artuline.desk.desk import Desk
+from artuline.desk.figure_jobs import mend
+from artuline.desk.model.later import Later
+from artuline.desk.widgets.fields import Words
 
 MARKS = {
     3: ("alert-octagon-outline", "crimson"),
@@ -32,52 +32,49 @@ def _find(scene: Scene, assets: AssetStore, take: Take | None) -> list[Finding]:
 class Strip(QWidget):
     """Shows the worst finding; the others are in a menu behind the count."""
 
-    wanted = Signal(object)
-    #: A finding whose mending takes long.
-    work_wanted = Signal(object)
-
-    def __init__(self, session: Session, jobs: Jobs):
+    def __init__(self, desk: Desk):
         super().__init__()
         self.setObjectName("strip")
         self.setFixedHeight(38)
-        self.session, self.jobs = session, jobs
+        self.desk, self.session = desk, desk.session
+        session, jobs = desk.session, desk.jobs
         self.findings: list[Finding] = []
         layout = QHBoxLayout(self)
         layout.setContentsMargins(12, 4, 12, 4)
         layout.setSpacing(8)
         self._mark = QLabel()
         self._text = Words("")
-        self._fix = QPushButton()
+        self.fix_button = QPushButton()
         self._more = QToolButton()
         self._more.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
         self._menu = QMenu(self._more)
         self._more.setMenu(self._menu)
-        self._message = Words("")
-        self._message.setObjectName("faint")
-        self._bar = QProgressBar()
-        self._bar.setFixedWidth(180)
-        self._bar.setFormat("%v of %m")
-        self._cancel = QPushButton("Cancel")
+        self.message = Words("")
+        self.message.setObjectName("faint")
+        self.bar = QProgressBar()
+        self.bar.setFixedWidth(180)
+        self.bar.setFormat("%v of %m")
+        self.cancel_button = QPushButton("Cancel")
         widgets = (
             self._mark,
             self._text,
-            self._fix,
+            self.fix_button,
             self._more,
             None,
-            self._message,
-            self._bar,
-            self._cancel,
+            self.message,
+            self.bar,
+            self.cancel_button,
         )
         for w in widgets:
-            layout.addWidget(w, 1 if w is self._message else 0) if w is not None else None
-        self._message.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-        self._bar.hide()
-        self._cancel.hide()
-        self._fix.clicked.connect(self._apply_first)
-        self._cancel.clicked.connect(jobs.cancel)
+            layout.addWidget(w, 1 if w is self.message else 0) if w is not None else None
+        self.message.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        self.bar.hide()
+        self.cancel_button.hide()
+        self.fix_button.clicked.connect(self._apply_first)
+        self.cancel_button.clicked.connect(jobs.cancel)
         self._clear = QTimer(self)
         self._clear.setSingleShot(True)
-        self._clear.timeout.connect(lambda: self._message.setText(""))
+        self._clear.timeout.connect(lambda: self.message.setText(""))
         self._later = QTimer(self)
         self._later.setSingleShot(True)
         self._later.setInterval(250)
@@ -85,11 +82,12 @@ class Strip(QWidget):
         self._checks = Later()
         self._checks.ready.connect(self._look)
         session.scene_changed.connect(self._scene_changed)
-        self._fix.setToolTip("Mends what is said on the left; undo takes it back")
+        self.fix_button.setToolTip("Mends what is said on the left; undo takes it back")
         self._more.setToolTip("All that was found, the worst first")
         self._more.setAccessibleName("More findings")
-        self._cancel.setToolTip("Stops the running work; nothing is changed (Ctrl+.)")
-        self._bar.setAccessibleName("Progress")
+        self.cancel_button.setToolTip("Stops the running work; nothing is changed (Ctrl+.)")
+        self.bar.setAccessibleName("Progress")
+        desk.told.connect(self.tell)
         jobs.started.connect(self._job_started)
         jobs.progressed.connect(self._job_progressed)
         jobs.ended.connect(self._job_ended)
@@ -97,11 +95,11 @@ class Strip(QWidget):
 
     def tell(self, text: str, fault: bool = False) -> None:
         """A message for a while."""
-        self._message.setObjectName("fault" if fault else "faint")
-        self._message.style().unpolish(self._message)
-        self._message.style().polish(self._message)
-        self._message.setText(text)
-        self._message.setToolTip(text)
+        self.message.setObjectName("fault" if fault else "faint")
+        self.message.style().unpolish(self.message)
+        self.message.style().polish(self.message)
+        self.message.setText(text)
+        self.message.setToolTip(text)
         self._clear.start(12000 if fault else 6000)
 
     def _scene_changed(self) -> None:
@@ -110,7 +108,7 @@ class Strip(QWidget):
             self._look()
             return
         self.findings = []
-        self._fix.hide()
+        self.fix_button.hide()
         self._more.hide()
         self._mark.setPixmap(theme.icon("dots-horizontal", "faint").pixmap(18, 18))
         self._text.setText("Looking for problems…" if self.session.scene.figures else "")
@@ -143,7 +141,7 @@ class Strip(QWidget):
             self._mark.setPixmap(theme.icon("check", "teal_text").pixmap(18, 18))
             self._text.setText(calm)
             self._text.setToolTip("")
-            self._fix.hide()
+            self.fix_button.hide()
             self._more.hide()
             return
         first = self.findings[0]
@@ -151,35 +149,43 @@ class Strip(QWidget):
         self._mark.setPixmap(theme.icon(name, tint).pixmap(18, 18))
         self._text.setText(first.text)
         self._text.setToolTip(first.text)
-        self._fix.setVisible(first.fix is not None or first.work is not None)
-        self._fix.setText(first.fix_label)
+        self.fix_button.setVisible(first.fix is not None or first.work is not None)
+        self.fix_button.setText(first.fix_label)
         self._more.setVisible(len(self.findings) > 1)
         self._more.setText(f"{len(self.findings) - 1} more")
         for f in self.findings[:24]:
-            self._menu.addAction(f.text, partial(self.wanted.emit, f))
+            self._menu.addAction(f.text, partial(self.go_to, f))
 
     def _apply_first(self) -> None:
         first = self.findings[0] if self.findings else None
         if first is not None and first.work is not None:
-            self.work_wanted.emit(first)
+            mend(self.desk, first)
         elif first is not None and first.fix is not None:
             self.session.edit(first.fix_label, first.fix)
 
+    def go_to(self, finding: Finding) -> None:
+        """Go to where something was found: its frame and its bone."""
+        if finding.frame is not None:
+            self.session.set_frame(finding.frame)
+        figure = next((f for f in self.session.scene.figures if f.id == finding.figure), None)
+        if figure is not None and finding.bone in figure.bone_index:
+            self.session.select(figure.id, frozenset({str(finding.bone)}))
+
     def _job_started(self, words: str) -> None:
-        self._message.setText(words)
+        self.message.setText(words)
         self._clear.stop()
-        self._bar.setRange(0, 0)
-        self._bar.show()
-        self._cancel.show()
+        self.bar.setRange(0, 0)
+        self.bar.show()
+        self.cancel_button.show()
 
     def _job_progressed(self, done: int, total: int) -> None:
         # a bar that is enabled paints the whole window at once, for every step
-        self._bar.setUpdatesEnabled(False)
-        self._bar.setRange(0, total)
-        self._bar.setValue(done)
-        self._bar.setUpdatesEnabled(True)
+        self.bar.setUpdatesEnabled(False)
+        self.bar.setRange(0, total)
+        self.bar.setValue(done)
+        self.bar.setUpdatesEnabled(True)
 
     def _job_ended(self) -> None:
-        self._bar.hide()
-        self._cancel.hide()
-        self._message.setText("")
+        self.bar.hide()
+        self.cancel_button.hide()
+        self.message.setText("")

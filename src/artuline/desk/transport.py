@@ -6,7 +6,8 @@ from PySide6.QtCore import QTimer, Signal
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QToolButton, QWidget
 
 from artuline.desk import theme
-from artuline.desk.session import Session
+from artuline.desk.desk import Desk
+from artuline.desk.model.actions import Action
 
 
 class Transport(QWidget):
@@ -14,35 +15,19 @@ class Transport(QWidget):
 
     playing_changed = Signal(bool)
 
-    def __init__(self, session: Session):
+    def __init__(self, desk: Desk):
         super().__init__()
-        self.session = session
+        session = self.session = desk.session
+        self.desk = desk
         self.setObjectName("strip")
         self.setFixedHeight(36)
         layout = QHBoxLayout(self)
         layout.setContentsMargins(10, 3, 12, 3)
         layout.setSpacing(2)
+        self.play_button: QToolButton
         self._buttons: list[tuple[QToolButton, str]] = []
-        self._button(
-            layout,
-            "skip-previous",
-            "To the first frame (Home)",
-            lambda: session.set_frame(session.scene.start),
-        )
-        self._button(
-            layout,
-            "step-backward",
-            "One frame back (Left)",
-            lambda: session.set_frame(round(session.frame) - 1),
-        )
-        self.play_button = self._button(layout, "play", "Play and pause (Space)", self.toggle)
-        self._button(
-            layout,
-            "step-forward",
-            "One frame on (Right)",
-            lambda: session.set_frame(round(session.frame) + 1),
-        )
-        self._button(layout, "skip-next", "To the last frame (End)", lambda: session.set_frame(session.scene.end))
+        for action in self.all_actions():
+            self._button(layout, action)
         self._where = QLabel()
         self._where.setObjectName("faint")
         layout.addSpacing(8)
@@ -53,19 +38,36 @@ class Transport(QWidget):
         self._timer.setInterval(12)
         self._timer.timeout.connect(self._tick)
         self._since = (0.0, 0.0)
+        session.leaving.connect(self.stop)
         session.frame_changed.connect(self._tell)
         session.scene_changed.connect(self._tell)
         self._tell()
 
-    def _button(self, layout: QHBoxLayout, name: str, tip: str, action) -> QToolButton:
+    def all_actions(self) -> list[Action]:
+        """What the buttons do, from left to right."""
+        m, s = "&Play", self.session
+        return [
+            Action("first", "To the first frame", lambda: s.set_frame(s.scene.start), "Home", "skip-previous", m,
+                   "Goes to the first frame of the range"),
+            Action("frame back", "One frame back", lambda: s.set_frame(round(s.frame) - 1), "Left", "step-backward", m,
+                   "Goes one frame back"),
+            Action("play", "Play and pause", self.toggle, "Space", "play", m, "Plays the range", self.desk.needs("figure")),
+            Action("frame on", "One frame on", lambda: s.set_frame(round(s.frame) + 1), "Right", "step-forward", m,
+                   "Goes one frame on"),
+            Action("last", "To the last frame", lambda: s.set_frame(s.scene.end), "End", "skip-next", m,
+                   "Goes to the last frame of the range"),
+        ]  # fmt: skip
+
+    def _button(self, layout: QHBoxLayout, action: Action) -> None:
         b = QToolButton()
-        b.setToolTip(tip)
-        b.setAccessibleName(tip)
-        b.clicked.connect(lambda: action())
+        b.setToolTip(f"{action.words} ({action.keys})")
+        b.setAccessibleName(b.toolTip())
+        b.clicked.connect(lambda: action.do())
         layout.addWidget(b)
-        self._buttons.append((b, name))
-        b.setIcon(theme.icon(name))
-        return b
+        self._buttons.append((b, action.icon))
+        b.setIcon(theme.icon(action.icon))
+        if action.id == "play":
+            self.play_button = b
 
     def restyle(self) -> None:
         """After a change of theme."""
@@ -86,6 +88,7 @@ class Transport(QWidget):
             self._since = (time.perf_counter(), start)
             self._timer.start()
             self.play_button.setIcon(theme.icon("pause"))
+            self.desk.stage.set_moving("range", True)
             self.playing_changed.emit(True)
 
     def stop(self) -> None:
@@ -93,6 +96,7 @@ class Transport(QWidget):
         if self.playing:
             self._timer.stop()
             self.play_button.setIcon(theme.icon("play"))
+            self.desk.stage.set_moving("range", False)
             self.playing_changed.emit(False)
 
     def _tick(self) -> None:

@@ -1,28 +1,27 @@
 """What an empty stage says: open a figure, a scene, a demo, or recover unsaved work."""
 
 from functools import partial
-from importlib.resources import files
-from typing import TYPE_CHECKING
+from importlib.resources import files as resources
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QPixmap
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
 from artuline.demo.scenes import DEMOS, Demo
-from artuline.desk.fields import button, faint, short
+from artuline.desk.desk import Desk
+from artuline.desk.files import Files
+from artuline.desk.widgets.cover import Cover
+from artuline.desk.widgets.fields import button, faint, short
 from artuline.formats.recovery import left_behind
-
-if TYPE_CHECKING:
-    from artuline.desk.window import Window
 
 PICTURE, TALL, GAP, ACROSS = 196, 124, 12, 3  # pixels, and demos in a row
 
 
-class Welcome(QWidget):
+class Welcome(Cover):
     """Covers the stage while the scene has no figure."""
 
-    def __init__(self, window: "Window", parent: QWidget):
-        super().__init__(parent)
+    def __init__(self, desk: Desk, files: Files):
+        super().__init__(desk.stage)
         outer = QVBoxLayout(self)
         outer.setAlignment(Qt.AlignmentFlag.AlignCenter)
         card = QWidget()
@@ -40,7 +39,7 @@ class Welcome(QWidget):
         line.addWidget(
             button(
                 "Open a figure…",
-                window.ask_figure,
+                files.ask_figure,
                 icon="human",
                 primary=True,
                 tip="Adds a skinned figure from a file (Ctrl+I)",
@@ -49,7 +48,7 @@ class Welcome(QWidget):
         line.addWidget(
             button(
                 "Open a scene…",
-                window.ask_open,
+                files.ask_open,
                 icon="folder-open-outline",
                 tip="Opens a scene that was saved (Ctrl+O)",
             )
@@ -57,11 +56,11 @@ class Welcome(QWidget):
         left = len(left_behind())
         if left:
             words = "Recover unsaved work…" if left == 1 else f"Recover unsaved work ({left})…"
-            line.addWidget(button(words, window.ask_recover, icon="backup-restore",
+            line.addWidget(button(words, files.ask_recover, icon="backup-restore",
                                   tip="Work that a window which ended badly has left behind"))  # fmt: skip
-        recent = window.memory.recent()
+        recent = desk.memory.recent()
         if recent:
-            line.addWidget(button(f"Open {short(recent[0].name, 24)}", lambda: window.open_path(recent[0]), icon="history",
+            line.addWidget(button(f"Open {short(recent[0].name, 24)}", lambda: files.open_path(recent[0]), icon="history",
                                   tip=f"What was open last: {recent[0]} (Ctrl+Shift+O)"))  # fmt: skip
         line.addStretch(1)
         layout.addLayout(line)
@@ -69,24 +68,24 @@ class Welcome(QWidget):
         shelf = QGridLayout()
         shelf.setSpacing(GAP)
         for k, demo in enumerate(DEMOS.values()):
-            shelf.addLayout(self._demo(window, demo), k // ACROSS, k % ACROSS)
+            shelf.addLayout(self._demo(files, demo), k // ACROSS, k % ACROSS)
         layout.addLayout(shelf)
         outer.addWidget(card)
 
-    def _demo(self, window: "Window", demo: Demo) -> QVBoxLayout:
+    def _demo(self, files: Files, demo: Demo) -> QVBoxLayout:
         """Picture, words and button of a demo scene."""
         column = QVBoxLayout()
         column.setSpacing(4)
         picture = QLabel()
         picture.setFixedSize(PICTURE, TALL)
-        source = files("artuline.demo").joinpath("data", f"{demo.name}.png")
+        source = resources("artuline.demo").joinpath("data", f"{demo.name}.png")
         pixels = QPixmap()
         if source.is_file() and pixels.loadFromData(source.read_bytes()):
             fill = Qt.AspectRatioMode.KeepAspectRatioByExpanding
             wide = pixels.scaled(PICTURE, TALL, fill, Qt.TransformationMode.SmoothTransformation)
             picture.setPixmap(wide.copy((wide.width() - PICTURE) // 2, (wide.height() - TALL) // 2, PICTURE, TALL))
         column.addWidget(picture)
-        open_ = button(f"Open “{demo.name}”", partial(window.open_demo, demo.name), icon="ferry", tip=demo.about + ".")
+        open_ = button(f"Open “{demo.name}”", partial(files.open_demo, demo.name), icon="ferry", tip=demo.about + ".")
         open_.setFixedWidth(PICTURE)
         column.addWidget(open_)
         return column

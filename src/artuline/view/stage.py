@@ -14,6 +14,7 @@ from artuline.core.run.take import Take
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Figure, Obstacle, Push, Scene
+from artuline.core.scene.selection import Selection
 from artuline.core.setup.hierarchy import tree_parents
 from artuline.core.setup.materials import body_mass, centre_of_mass
 from artuline.view.drawlist import DrawList, Rgba, Skin, Solid, shape_outline
@@ -55,14 +56,6 @@ class FigureState:
     matrices: Array
     handover: Array
     keyed: Array | None = None
-
-
-@dataclass
-class Selection:
-    """Chosen bones by figure id."""
-
-    figure: str | None = None
-    bones: frozenset[str] = field(default_factory=frozenset)
 
 
 def mesh_of(figure: Figure, assets: AssetStore) -> Mesh | None:
@@ -111,7 +104,8 @@ def figure_states(scene: Scene, assets: AssetStore, frame: float, take: Take | N
 @dataclass
 class Marks:
     """What is drawn besides the scene itself: a colour for shapes by figure and body, the clips' motion by figure and joint,
-    pairs of bones, whether the centres of mass are marked, and the ways of points over time (N, 3) with their colours.
+    pairs of bones, whether the centres of mass are marked, the ways of points over time (N, 3) with their colours, and what the
+    colours mean: a title, and pairs of a colour code and words.
     """
 
     shape_colors: dict[tuple[str, str], Rgba] = field(default_factory=dict)
@@ -119,6 +113,7 @@ class Marks:
     pairs: dict[str, dict[str, str]] = field(default_factory=dict)
     centres: bool = False
     trails: list[tuple[Array, Rgba]] = field(default_factory=list)
+    legend: tuple[str, tuple[tuple[str, str], ...]] | None = None
 
 
 def draw_list(

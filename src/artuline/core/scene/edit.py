@@ -110,6 +110,16 @@ def group(s: Scene, figure_id: str, group_id: str, **values: object) -> Scene:
     return figure(s, figure_id, groups=changed)
 
 
+def without_link(s: Scene, link_id: str) -> Scene:
+    """Take a tie, weld or pin away."""
+    return scene(s, links=tuple(x for x in s.links if x.id != link_id))
+
+
+def begin_group(s: Scene, figure_id: str, group_id: str, bone: str) -> Scene:
+    """Let a group begin at another bone, and be called after it."""
+    return group(s, figure_id, group_id, start_bone=bone, name=f"from {bone} down")
+
+
 def obstacle(s: Scene, obstacle_id: str, **values: object) -> Scene:
     """Replace fields of one obstacle."""
     changed = replace(s.obstacles, obstacle_id, lambda o: o.changed(**values))

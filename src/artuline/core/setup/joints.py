@@ -29,6 +29,26 @@ def clip_rotations(figure: Figure, assets: AssetStore) -> Array:
     return np.concatenate(found)
 
 
+def joint_pose(figure: Figure, joint: Joint, matrices: Array) -> tuple[Array, float, float] | None:
+    """Swing (2,), twist and place along x of a joint of a figure whose bones stand at matrices (B, 4, 4), radians and metres; None if
+    one of its bodies is not there.
+    """
+    bones = {b.id: figure.bone_index[b.bone] for b in figure.bodies}
+    if joint.parent not in bones or joint.child not in bones:
+        return None
+    a, c = bones[joint.parent], bones[joint.child]
+    p, q = rigid(matrices)
+    frame = rotation.multiply(q[a], np.array(joint.parent_frame))
+    now = rotation.multiply(q[c], np.array(joint.frame))
+    swing, twist = rotation.swing_twist(rotation.multiply(rotation.conjugate(frame), now)[None])
+    along = 0.0
+    if joint.kind == "slide":
+        rest, turned = rigid(rest_matrices(figure))
+        own = rotation.rotate(rotation.conjugate(turned[a]), rest[c] - rest[a])
+        along = float(rotation.rotate(rotation.conjugate(frame), p[c] - p[a] - rotation.rotate(q[a], own))[0])
+    return swing[0], float(twist[0]), along
+
+
 def propose_joints(figure: Figure, assets: AssetStore, bodies: tuple[Body, ...]) -> tuple[Joint, ...]:
     """A joint for every body but the topmost: at the bone's origin, along the bone, to the body above by the skeleton or, where that
     says nothing, by the skin.

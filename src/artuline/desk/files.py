@@ -1,0 +1,254 @@
+"""Opening, saving and delivering files, and leaving a document."""
+
+from collections.abc import Sequence
+from pathlib import Path
+
+from PySide6.QtCore import QTimer
+from PySide6.QtWidgets import QFileDialog, QMessageBox
+
+from artuline.core.errors import ArtulineError
+from artuline.core.scene.assets import AssetStore
+from artuline.core.scene.model import Figure, Scene
+from artuline.demo.scenes import demo_scene
+from artuline.desk.desk import Desk
+from artuline.desk.model.actions import Action
+from artuline.desk.recover import RecoverDialog
+from artuline.formats import recovery
+from artuline.formats.deliver import write_baked
+from artuline.formats.gltf_read import Imported, read_figure
+from artuline.formats.importing import FIGURES, put_figure
+from artuline.formats.scene_file import load_scene
+
+
+class Files:
+    """The document's way in and out."""
+
+    def __init__(self, desk: Desk):
+        self.desk, self.session, self.jobs, self.stage, self.memory = (
+            desk, desk.session, desk.jobs, desk.stage, desk.memory,
+        )  # fmt: skip
+        self._to_open: list[Path] = []
+        self.jobs.ended.connect(lambda: QTimer.singleShot(0, desk, self.open_next))
+
+    def actions(self) -> Sequence[Action]:
+        """What can be done with files."""
+        m = "&Scene"
+        return (
+            Action("new", "New", self.new_scene, "Ctrl+N", "file-outline", m, "Starts with an empty scene"),
+            Action("open", "Open…", self.ask_open, "Ctrl+O", "folder-open-outline", m, "Opens a scene, or adds a figure"),
+            Action("recent", "The last one", self.open_last, "Ctrl+Shift+O", "history", f"{m}/Recent files",
+                   "Opens the file that was open last", lambda: "" if self.memory.recent() else "nothing was opened yet."),
+            Action("figure", "Add a figure…", self.ask_figure, "Ctrl+I", "human", m,
+                   "Adds a skinned figure from a file (.glb, .gltf)"),
+            Action("recover", "Recover unsaved work…", self.ask_recover, "", "backup-restore", m,
+                   "Shows what windows that ended badly have left behind"),
+            Action("save", "Save", self.save, "Ctrl+S", "content-save-outline", m, "Saves the scene to its file", line=True),
+            Action("save as", "Save as…", self.ask_save, "Ctrl+Shift+S", "", m, "Saves the scene to another file"),
+            Action("export", "Export .glb…", self.ask_export, "Ctrl+E", "export-variant", m,
+                   "Writes the present figure with its keys and baked layers", self.desk.needs("figure")),
+        )  # fmt: skip
+
+    # leaving a document
+
+    def may_leave(self) -> bool:
+        """Ask about work that would be lost, if there is any: changes that are not saved, and a job that still runs. False to stay."""
+        running, unsaved = self.jobs.words, self.session.unsaved
+        if not (running or unsaved):
+            return True
+        box = QMessageBox(self.stage.window())
+        box.setObjectName("leave")
+        box.setWindowTitle("Artuline")
+        words = ["The scene has changes that are not saved."] if unsaved else []
+        words += [f"“{running}” still runs and would be stopped."] if running else []
+        box.setText(" ".join(words))
+        save = box.addButton("Save", QMessageBox.ButtonRole.AcceptRole) if unsaved else None
+        drop = box.addButton(
+            "Leave without saving" if unsaved else "Stop it and leave", QMessageBox.ButtonRole.DestructiveRole
+        )
+        box.setDefaultButton(box.addButton("Stay", QMessageBox.ButtonRole.RejectRole))
+        box.exec()
+        if save is not None and box.clickedButton() is save:
+            return self.save()
+        return box.clickedButton() is drop
+
+    def show_document(self, scene: Scene, assets: AssetStore, path: Path | None = None) -> None:
+        """Take another document in hand."""
+        self.session.new(scene, assets, path)
+        station = "Takes" if scene.take else ("Blend" if scene.figures else "Cast")
+        self.desk.go(station)
+        self.stage.frame_selection()
+
+    def _fetch(self, words: str, work, path: Path | None = None) -> bool:  # type: ignore[no-untyped-def]
+        """Leave the document, then read another one beside the window: ``work(assets, cancelled) -> scene``."""
+        if not self.may_leave():
+            return False
+        self.jobs.abandon()
+        assets, before = AssetStore(), self.session.scene
+
+        def then(scene: Scene) -> None:
+            # what was done while it was read is asked about too
+            if self.session.scene is before or self.may_leave():
+                self.show_document(scene, assets, path)
+                if path is not None:
+                    self.memory.keep_file("scene", path)
+
+        return self.jobs.start(words, lambda p, c: work(assets, c), then)
+
+    # files
+
+    def new_scene(self) -> None:
+        """Start with an empty scene."""
+        if self.may_leave():
+            self.session.new(Scene(), AssetStore())
+            self.desk.go("Cast")
+
+    def open_demo(self, name: str) -> None:
+        """Open a demo scene."""
+        self._fetch("Preparing the demo", lambda assets, c: demo_scene(name, assets))
+
+    def ask_recover(self) -> None:
+        """Show work that was left behind, to open it or drop it."""
+        found = recovery.left_behind()
+        if not found:
+            self.desk.tell("No unsaved work was left behind.")
+            return
+        dialog = RecoverDialog(self.stage.window(), found)
+        if dialog.exec() and dialog.chosen() is not None:
+            self.recover(dialog.chosen())  # type: ignore[arg-type]
+
+    def recover(self, left: recovery.Left) -> None:
+        """Open work that was left behind."""
+        if not self.may_leave():
+            return
+        try:
+            self.session.recover(left)
+            self.desk.go("Blend" if self.session.scene.figures else "Cast")
+            self.stage.frame_selection()
+            self.desk.tell(f"Recovered {left.words}. Save it to keep it.")
+        except ArtulineError as error:
+            self.desk.fault(str(error))
+
+    def _choose(self, title: str, kind: str, filters: str) -> Path | None:
+        name, _ = QFileDialog.getOpenFileName(self.stage.window(), title, self.memory.folder(kind), filters)
+        if name:
+            self.memory.keep_file(kind, Path(name), recent=False)
+        return Path(name) if name else None
+
+    def ask_open(self) -> None:
+        """Choose a scene file and open it."""
+        path = self._choose("Open a scene", "scene", "Scenes (*.artuline);;Figures (*.glb *.gltf)")
+        if path is not None:
+            self.open_path(path)
+
+    def ask_figure(self) -> None:
+        """Choose a figure file and add it."""
+        path = self._choose("Open a figure", "figure", "Figures (*.glb *.gltf)")
+        if path is not None:
+            self.open_path(path)
+
+    def open_last(self) -> None:
+        """Open the file that was open last."""
+        recent = self.memory.recent()
+        if recent:
+            self.open_path(recent[0])
+
+    def open_path(self, path: Path) -> bool:
+        """Begin to read a scene, or a figure that is added to the scene. False if that is not possible now."""
+        if path.suffix.lower() not in FIGURES:
+            return self._fetch(f"Opening {path.name}", lambda assets, c: load_scene(path, assets, c), path)
+        staged = AssetStore()
+
+        def then(imported: Imported) -> None:
+            self.session.assets.take_over(staged)
+            self.add_imported(imported)
+            self.memory.keep_file("figure", path)
+
+        if self.jobs.start(f"Reading {path.name}", lambda p, c: read_figure(path, staged, c), then):
+            return True
+        self.desk.fault("Something is still running: cancel it first.")
+        return False
+
+    def add_imported(self, imported: Imported) -> None:
+        """Put a figure that was read into the scene, select and frame it, and say what is worth knowing."""
+        added: list[tuple[Figure, tuple[str, ...]]] = []
+
+        def change(s: Scene) -> Scene:
+            made = put_figure(s, self.session.assets, imported)
+            added.append((made.figure, made.notes))
+            return made.scene
+
+        if self.session.edit(f"Add {imported.figure.name}", change):
+            figure, notes = added[-1]
+            self.session.select(figure.id, frozenset())
+            self.desk.go("Cast")
+            self.stage.frame_selection()
+            if notes:
+                self.desk.tell(" ".join(notes))
+
+    def open_all(self, paths: list[Path]) -> None:
+        """Open several files one after the other: figures are added, of scenes the first is opened."""
+        scenes = [p for p in paths if p.suffix.lower() not in FIGURES]
+        self._to_open = scenes[:1] + [p for p in paths if p not in scenes]
+        self.open_next()
+
+    def open_next(self) -> None:
+        """Go on with files that wait for the one before."""
+        while self._to_open and not self.jobs.busy:
+            if not self.open_path(self._to_open.pop(0)):
+                self._to_open.clear()
+
+    def save(self) -> bool:
+        """Save to the file the scene came from, or ask."""
+        if self.session.path is None:
+            return self.ask_save()
+        return self.save_to(self.session.path)
+
+    def ask_save(self) -> bool:
+        """Choose a file and save."""
+        folder = self.memory.folder("scene")
+        suggested = str(self.session.path or Path(folder) / f"{self.session.scene.name}.artuline")
+        name, _ = QFileDialog.getSaveFileName(self.stage.window(), "Save the scene", suggested, "Scenes (*.artuline)")
+        if not name:
+            return False
+        path = Path(name)
+        return self.save_to(path if path.suffix else path.with_suffix(".artuline"))
+
+    def save_to(self, path: Path) -> bool:
+        try:
+            self.session.save(path)
+        except ArtulineError as error:
+            self.desk.fault(str(error))
+            return False
+        self.memory.keep_file("scene", path)
+        self.desk.tell(f"Saved {path.name}")
+        return True
+
+    def ask_export(self) -> None:
+        """Choose a file and write the figure with its baked motion."""
+        f = self.session.figure()
+        if f is None:
+            self.desk.fault("There is no figure to export.")
+            return
+        folder = Path(self.memory.folder("export"))
+        suggested = str(folder / (f"{f.name} {f.clip or ''}".strip() + ".glb"))
+        name, _ = QFileDialog.getSaveFileName(self.stage.window(), "Export", suggested, "glTF (*.glb)")
+        if name:
+            self.memory.keep_file("export", Path(name), recent=False)
+            self.export_to(Path(name))
+
+    def export_to(self, path: Path) -> bool:
+        """Write the present figure with clip and layers merged. False, and a message, if that fails."""
+        f = self.session.figure()
+        if f is None:
+            return False
+        try:
+            target = path if path.suffix.lower() == ".glb" else path.with_suffix(".glb")
+            write_baked(target, self.session.scene, self.session.assets, f)
+        except ArtulineError as error:
+            self.desk.fault(str(error))
+            return False
+        baked = any(not layer.steers and layer.weight > 0.0 for layer in f.layers)
+        self.desk.tell(
+            f"Exported {f.name} as {target.name}" + ("" if baked else ": its keys only, since nothing is baked on it")
+        )
+        return True

@@ -1,0 +1,1 @@
+"""What is open and what goes on, without widgets: session, jobs, actions, what is remembered."""

@@ -1,0 +1,79 @@
+"""A tryout on the stage: how its figures stand, and the mouse that tugs and pushes them."""
+
+import numpy as np
+
+from artuline.core.geometry.rotation import Array
+from artuline.core.run.tryout import Tryout
+from artuline.core.scene.model import Scene
+from artuline.view.camera import Camera
+from artuline.view.drawlist import DrawList
+from artuline.view.palette import Palette, rgb
+from artuline.view.stage import FigureState
+
+PUSH = 2.0  # m/s that a push in the tryout gives
+
+
+class Live:
+    """The tryout that runs, if one does."""
+
+    def __init__(self) -> None:
+        self.tryout: Tryout | None = None
+        self.paused = False
+        self._plane: tuple[Array, Array] | None = None
+
+    @property
+    def moves(self) -> bool:
+        """Whether it goes on by itself."""
+        return self.tryout is not None and not self.paused
+
+    def states(self) -> list[FigureState]:
+        """How the figures stand in it."""
+        if self.tryout is None:
+            return []
+        pairs = zip(self.tryout.matrices(), self.tryout.keyed_matrices())
+        return [FigureState(m, np.ones(len(m)), k) for m, k in pairs]
+
+    def press(self, scene: Scene, hit: tuple[str, str, Array], camera: Camera, push: bool) -> str:
+        """Push the body under the mouse away from the view, or take it by the point that was hit: "pushed", "tug", or nothing."""
+        if self.tryout is None:
+            return ""
+        index = next(i for i, f in enumerate(scene.figures) if f.id == hit[0])
+        figure, bone = scene.figures[index], hit[1]
+        while bone not in figure.body_of:
+            up = figure.bones[figure.bone_index[bone]].parent
+            if up is None:
+                return ""
+            bone = up
+        if push:
+            self.tryout.push(index, frozenset({bone}), -PUSH * camera.axes()[2])
+            return "pushed"
+        if not self.tryout.tug(index, bone, hit[2]):
+            return ""
+        self._plane = hit[2], camera.axes()[2]
+        return "tug"
+
+    def move(self, origin: Array, direction: Array) -> None:
+        """Pull what is tugged to where a ray (3,), (3,) meets the plane through the point that was hit."""
+        if self.tryout is None or self._plane is None:
+            return
+        through, normal = self._plane
+        along = float(direction @ normal)
+        if abs(along) > 1e-6:
+            self.tryout.move_tug(origin + direction * float((through - origin) @ normal) / along)
+
+    def release(self) -> None:
+        """Let go of what is tugged."""
+        self._plane = None
+        if self.tryout is not None:
+            self.tryout.let_go()
+
+    def draw(self, out: DrawList, palette: Palette) -> None:
+        """Add what it touches, and the line of a tug."""
+        if self.tryout is None:
+            return
+        for touch in self.tryout.touches():
+            for axis in np.eye(3):
+                out.add_line(touch + 0.018 * np.stack([-axis, axis]), (*rgb(palette.crimson), 1.0), 2.6)
+        line = self.tryout.tug_line()
+        if line is not None:
+            out.add_line(line, (*rgb(palette.ink), 1.0), 2.0)

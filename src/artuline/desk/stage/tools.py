@@ -1,0 +1,101 @@
+"""What can be held on the stage, and what the stage asks of the station that is shown."""
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Protocol
+
+from PySide6.QtCore import QPointF, QRectF
+from PySide6.QtGui import QPainter
+
+from artuline.core.geometry.rotation import Array
+from artuline.core.scene.model import Scene
+from artuline.view.camera import Camera
+from artuline.view.stage import FigureState, Marks, Show
+
+Change = Callable[[Scene], Scene]
+
+
+@dataclass(frozen=True)
+class Pointer:
+    """Where the mouse is, in pixels of the widget, and the keys that are held with it."""
+
+    at: QPointF
+    shift: bool = False
+    control: bool = False
+
+
+@dataclass(frozen=True)
+class Drag:
+    """Something in hand: ``change(pointer)`` is previewed on every move, and is one edit called ``words`` when it is let go."""
+
+    words: str
+    change: Callable[[Pointer], Change]
+
+
+@dataclass(frozen=True)
+class View:
+    """How the scene is seen now: through a camera, in a part of the widget, with the figures as they stand."""
+
+    camera: Camera
+    box: QRectF
+    states: Sequence[FigureState]
+    show: Show
+    live: bool = False
+
+    @property
+    def size(self) -> tuple[float, float]:
+        """Width and height in pixels."""
+        return self.box.width(), self.box.height()
+
+    def screen(self, points: Array) -> Array:
+        """Places in the world (N, 3) on the widget, with their depth: (N, 3)."""
+        at = self.camera.project(points, *self.size)
+        at[:, 0] += self.box.left()
+        return at
+
+    def ray(self, at: QPointF) -> tuple[Array, Array]:
+        """Origin and direction (3,) of the view through a point of the widget."""
+        x = at.x() - self.box.left() if at.x() >= self.box.left() else at.x()
+        return self.camera.ray(x, at.y(), *self.size)
+
+
+class Tool(Protocol):
+    """Handles on the stage."""
+
+    def paint(self, p: QPainter, view: View, hot: str) -> None:
+        """Draw all handles that there are now; ``hot``: the one that is held, or under the mouse."""
+
+    def hit(self, at: QPointF, view: View) -> str:
+        """The handle under a point; empty for none."""
+
+    def press(self, handle: str, at: QPointF, view: View) -> Drag:
+        """Take a handle in hand."""
+
+
+class Room(Protocol):
+    """What the stage asks of a station."""
+
+    @property
+    def source(self) -> str:
+        """What moves the figures: "keys", "take", or "layers", which are the keys with all that is baked on them."""
+
+    @property
+    def picks(self) -> frozenset[str]:
+        """Kinds of things that a click takes: "bone", "obstacle"."""
+
+    @property
+    def dots(self) -> bool:
+        """Whether every bone that carries skin has a dot to click."""
+
+    @property
+    def compares(self) -> bool:
+        """Whether the take may be seen beside another one."""
+
+    def tools(self) -> Sequence[Tool]:
+        """What can be held, the first before the others."""
+
+    def mark(self, marks: Marks, show: Show, here: bool) -> None:
+        """Add colours, trails and a legend; ``here``: whether this is the station that is shown."""
+
+    def alter(self, states: list[FigureState]) -> None:
+        """Change how the figures stand before they are drawn."""

@@ -1,0 +1,71 @@
+"""What a station is: a panel, actions, tools on the stage, rows of the timeline, and what it marks."""
+
+from collections.abc import Callable, Sequence
+from typing import ClassVar
+
+from artuline.core.scene.model import Figure
+from artuline.desk.desk import Desk
+from artuline.desk.form import Form
+from artuline.desk.model.actions import Action
+from artuline.desk.stage.tools import Tool
+from artuline.desk.timeline.rows import Row
+from artuline.view.stage import FigureState, Marks, Show
+
+
+class Station:
+    """A step of the work. It reaches all else through the desk, and other stations only by their actions.
+
+    ``show``: what its stage usually shows. ``picks``: kinds of things that a click on the stage takes. ``dots``: whether every bone
+    has a dot to click. ``compares``: whether the take may be seen beside another. ``keyed``: whether its details show values that change
+    from frame to frame.
+    """
+
+    name: ClassVar[str]
+    icon: ClassVar[str]
+    tip: ClassVar[str]
+    show: ClassVar[Show] = Show()
+    dots: ClassVar[bool] = False
+    compares: ClassVar[bool] = False
+    keyed: ClassVar[bool] = False
+
+    def __init__(self, desk: Desk):
+        self.desk = desk
+
+    @property
+    def source(self) -> str:
+        """What moves the figures on the stage: "keys", "take" or "layers"."""
+        return "keys"
+
+    @property
+    def picks(self) -> frozenset[str]:
+        """Kinds of things that a click takes."""
+        return frozenset({"bone"})
+
+    def fill(self, form: Form, figure: Figure) -> None:
+        """Fill the details, about the present figure."""
+
+    def actions(self) -> Sequence[Action]:
+        """What can be done here, in the order of the menus."""
+        return ()
+
+    def tools(self) -> Sequence[Tool]:
+        """What can be held on the stage, the first before the others."""
+        return ()
+
+    def rows(self) -> Sequence[Row]:
+        """Its rows of the timeline, which show in every station."""
+        return ()
+
+    def mark(self, marks: Marks, show: Show, here: bool) -> None:
+        """Add to what the stage draws; in every station, ``here`` where this is the one that is shown."""
+
+    def alter(self, states: list[FigureState]) -> None:
+        """Change how the figures stand before they are drawn."""
+
+    def removable(self) -> tuple[str, Callable[[], object]] | None:
+        """What Delete takes away now, in words, and how; None if nothing is chosen that can be."""
+        return None
+
+    def step_back(self) -> bool:
+        """Escape: close what is open here. False if nothing is."""
+        return False

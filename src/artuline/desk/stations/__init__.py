@@ -1,0 +1,1 @@
+"""The stations, a room each: none knows another; ``all`` lists them in the order of the work."""

@@ -1,0 +1,238 @@
+"""What Blend does: hands groups of bodies over to physics and back, poses, holds and pushes."""
+
+import numpy as np
+
+from artuline.core.geometry import distance, rotation
+from artuline.core.geometry.rotation import Array
+from artuline.core.motion.keyed import obstacle_motion
+from artuline.core.motion.poses import key_pose, unkey_pose
+from artuline.core.motion.rhythm import rhythm
+from artuline.core.motion.skeleton import rigid
+from artuline.core.scene import edit
+from artuline.core.scene.model import Figure, Group, Lane, Link, LinkEnd, Push, Scene, Shape, Spring
+from artuline.core.setup.materials import body_mass
+from artuline.desk.desk import Desk
+from artuline.desk.stations.blend.forces import Forces
+from artuline.desk.stations.blend.rows import Lanes
+
+REACH = 0.15  # metres from which something is held
+PUSH_SPEED = 2.0  # m/s that a new push gives its body alone
+
+
+class Commands:
+    """Edits of groups, of what is held and of what pushes."""
+
+    def __init__(self, desk: Desk, lanes: Lanes):
+        self.desk, self.session, self.stage = desk, desk.session, desk.stage
+        self.lanes, self.forces = lanes, Forces(desk)
+        #: Whether the keys are shown, with handles to pose them.
+        self.posing = False
+        self._rhythms: dict[object, float | None] = {}
+
+    def _present(self) -> tuple[Figure, frozenset[str]] | None:
+        f = self.session.figure()
+        if f is None:
+            return None
+        chosen = self.session.selection
+        return f, chosen.bones if chosen.figure == f.id else frozenset()
+
+    def limp(self, bone: str | None) -> None:
+        """Hand a bone and all below it, or the whole figure, over in the middle of the range."""
+        f = self.session.figure()
+        if f is None:
+            return
+        s = self.session.scene
+        live = [g for g in f.groups if any(k.value > 0 for k in g.handover.keys)]
+        if live:
+            frames = [k.frame for k in live[-1].handover.keys]
+            start, end = frames[0], frames[-1]
+        else:
+            third = (s.end - s.start) // 3
+            start, end = s.start + third, s.end - third // 2
+        ramp = min(12.0, (end - start) / 3.0)
+        done = self.session.edit(
+            f"Limp from {bone} down" if bone else "Hand over the whole figure",
+            lambda sc: edit.hand_over(sc, f.id, bone, start, end, 0.0, ramp),
+        )
+        if done and not start < self.session.frame < end - ramp:
+            self.session.set_frame(round(start) + 1)
+        if done:
+            self.desk.tell(f"Physics from frame {start:g} to {end:g}. Next: run it (F5), or try it on the spot (T).")
+
+    # poses
+
+    def take_pose(self) -> None:
+        """Key the pose that the tryout has come to, on the layer of poses, at the present frame."""
+        live = self.stage.live.tryout
+        if live is None:
+            self.desk.fault("Start a tryout first: its pose becomes the key.")
+            return
+        assets, frame = self.session.assets, round(self.session.frame)
+        poses = {f.id: p for f, p in zip(live.scene.figures, live.local_poses()) if f.bodies}
+
+        def change(s: Scene) -> Scene:
+            for figure, pose in poses.items():
+                s = key_pose(s, assets, figure, frame, pose)
+            return s
+
+        if self.session.edit("Take the pose as a key", change):
+            self.desk.tell(f"Keyed the pose at frame {frame}, with twelve frames in and out; it steers physics too.")
+
+    # groups
+
+    def remove_group(self, figure: str, group: str) -> None:
+        """Remove a group: its bones stay on their keys."""
+        self.session.edit(
+            "Remove a group",
+            lambda s: edit.figure(s, figure, groups=tuple(g for g in s.figure(figure).groups if g.id != group)),
+        )
+
+    def set_posing(self, on: bool) -> None:
+        """Show the keys and pose them by handles, or show the take again."""
+        self.posing = on
+        self.stage.refresh()
+
+    def unkey_pose(self) -> None:
+        """Take the pose at the present frame away."""
+        f = self.session.figure()
+        if f is not None:
+            assets, frame = self.session.assets, round(self.session.frame)
+            self.session.edit("Remove a pose", lambda s: unkey_pose(s, assets, f.id, frame))
+
+    def limp_selected(self) -> None:
+        """Hand over just the chosen bones, over the middle of the range."""
+        found = self._present()
+        if found is None or not found[1]:
+            return
+        f, bones = found
+        s = self.session.scene
+        third = (s.end - s.start) // 3
+        lane = edit.interval_lane(s.start + third, s.end - third // 2, 0.0, min(12.0, third / 3))
+        name = edit.fresh_id("group", {g.id for g in f.groups})
+        group = Group(id=name, name=f"{len(bones)} bones", bones=tuple(sorted(bones)), handover=lane)
+        self.session.edit("Hand over these bones", lambda sc: edit.figure(sc, f.id, groups=(*f.groups, group)))
+
+    def make_springy(self) -> None:
+        """Let the chosen bones and all below swing about their keys through the whole range."""
+        found = self._present()
+        if found is None or not found[1]:
+            return
+        f, bones = found
+        s = self.session.scene
+
+        def change(sc: Scene) -> Scene:
+            for bone in sorted(bones, key=lambda b: f.bone_index[b]):
+                if bone in f.body_of:
+                    sc = edit.hand_over(sc, f.id, bone, s.start, s.end, 0.0, 0.0)
+                    made = next(g for g in sc.figure(f.id).groups if g.start_bone == bone)
+                    sc = edit.group(sc, f.id, made.id, spring=Spring())
+            return sc
+
+        self.session.edit("Make springy", change)
+
+    def rhythm_of(self, f: Figure, g: Group) -> float | None:
+        """The rhythm, Hz, in which the keys shake a springy group; None if they do not."""
+        bone = g.start_bone or next(iter(g.bones), None)
+        if bone is None:
+            return None
+        s = self.session.scene
+        known = (f.clip, f.clip_start, f.layers, bone, s.start, s.end, s.rate)
+        if known not in self._rhythms:
+            assets = self.session.assets
+            # beside the window; 0 stands for none, since nothing at all means that it is not known yet
+            found = self.desk.later.get(("rhythm", *known), lambda: rhythm(s, assets, f, bone) or 0.0)
+            if found is None:
+                return None
+            self._rhythms[known] = found or None
+        return self._rhythms[known]
+
+    def key_lane(self, figure: str, group: str, name: str) -> None:
+        """Key a lane's present value at the present frame, and show that lane."""
+        g = next(g for g in self.session.scene.figure(figure).groups if g.id == group)
+        lane: Lane = getattr(g, name)
+        frame = float(round(self.session.frame))
+        new = edit.keyed_lane(lane, frame, float(lane.value(frame)))
+        self.lanes.show(figure, group, name)
+        self.session.edit(f"Key {name}", lambda s: edit.group(s, figure, group, **{name: new}))
+
+    def copy_lanes(self, figure: str, group: str, other: str) -> None:
+        """Give another group, by its name, the lanes of a group."""
+        f = self.session.scene.figure(figure)
+        source = next(g for g in f.groups if g.id == group)
+        target = next(g for g in f.groups if g.name == other and g.id != group)
+        lanes = {n: getattr(source, n) for n in ("handover", "tone", "steadiness", "calm")}
+        self.session.edit("Copy lanes", lambda s: edit.group(s, figure, target.id, **lanes))
+
+    def begin_group_at(self, figure: str, group: str, bone: str) -> None:
+        """Let a group begin at another bone."""
+        self.session.edit("Change where it begins", lambda s: edit.begin_group(s, figure, group, bone))
+
+    # holding on, pushes
+
+    def hold_selected(self) -> None:
+        """Pin the chosen bodies where they are, from this frame on, to an obstacle or another figure that they touch, or to the world."""
+        found = self._present()
+        if found is None or not found[1]:
+            return
+        f, bones = found
+        frame = float(round(self.session.frame))
+        taken = {x.id for x in self.session.scene.links}
+        made = []
+        for body in (b for b in f.bodies if b.bone in bones):
+            name = edit.fresh_id(f"hold {body.id}", taken)
+            taken.add(name)
+            point = np.mean([s.position for s in body.shapes], axis=0) if body.shapes else np.zeros(3)
+            end = self._nearest(f, body.bone)
+            a = LinkEnd(figure=f.id, body=body.id, point=tuple(point))
+            made.append(Link(id=name, name=name, kind="pin", a=a, b=end, start=frame))
+        if made:
+            self.session.edit("Hold", lambda s: edit.scene(s, links=(*s.links, *made)))
+
+    def _nearest(self, f: Figure, bone: str) -> LinkEnd | None:
+        """The obstacle, or the body of another figure, that a bone is within a hand's breadth of at the present frame."""
+        s, frame = self.session.scene, np.array([self.session.frame])
+        states = self.stage.states()
+        index = next(i for i, x in enumerate(s.figures) if x.id == f.id)
+        place = states[index].matrices[f.bone_index[bone], :3, 3]
+        near: list[tuple[float, LinkEnd]] = []
+
+        def gap(shape: Shape, p: Array, q: Array) -> float:
+            return float(distance.shape(rotation.rotate(rotation.conjugate(q), place - p)[None], shape)[0])
+
+        for o in s.obstacles:
+            if o.shape.kind != "mesh":
+                p, q = obstacle_motion(o, frame)
+                near.append((gap(o.shape, p[0], q[0]), LinkEnd(body=o.id)))
+        for other, state in zip(s.figures, states):
+            p, q = rigid(state.matrices)
+            for body in other.bodies if other.id != f.id else ():
+                b = other.bone_index[body.bone]
+                near += [(gap(shape, p[b], q[b]), LinkEnd(figure=other.id, body=body.id)) for shape in body.shapes]
+        best = min(near, key=lambda x: x[0], default=None)
+        return best[1] if best is not None and best[0] < REACH else None
+
+    def add_push(self) -> None:
+        """Push the first chosen body at this frame in the direction of the view."""
+        found = self._present()
+        if found is None:
+            return
+        f, bones = found
+        body = next((b for b in f.bodies if b.bone in bones), None)
+        if body is None:
+            self.desk.fault("Select a body to push.")
+            return
+        away = -self.stage.camera.axes()[2] * np.array([1.0, 0.0, 1.0])
+        impulse = PUSH_SPEED * body_mass(body) * away / max(float(np.linalg.norm(away)), 1e-9)
+        point = np.mean([s.position for s in body.shapes], axis=0) if body.shapes else np.zeros(3)
+        name = edit.fresh_id("push", {p.id for p in self.session.scene.pushes})
+        made = Push(id=name, figure=f.id, body=body.id, start=float(round(self.session.frame)), frames=2.0,
+                    impulse=tuple(np.round(impulse, 3)), point=tuple(point))  # fmt: skip
+        self.session.edit(f"Push {body.id}", lambda s: edit.scene(s, pushes=(*s.pushes, made)))
+
+    def remove_link(self, link: str) -> None:
+        """Let go for good."""
+        self.session.edit("Remove a link", lambda s: edit.without_link(s, link))
+
+    def remove_push(self, push: str) -> None:
+        """Take a push away."""
+        self.session.edit("Remove a push", lambda s: edit.scene(s, pushes=tuple(p for p in s.pushes if p.id != push)))

@@ -1,0 +1,126 @@
+"""What Blend does to the world: gravity, wind and obstacles over time."""
+
+from pathlib import Path
+from typing import Literal
+
+import numpy as np
+from PySide6.QtWidgets import QFileDialog
+
+from artuline.core.errors import ArtulineError
+from artuline.core.geometry.rotation import Array
+from artuline.core.motion.keyed import obstacle_motion
+from artuline.core.run.forces import gravity_at
+from artuline.core.scene import edit
+from artuline.core.scene.model import MotionKey, Obstacle, Scene, Shape, VectorLane
+from artuline.desk.desk import Desk
+from artuline.formats.mesh_read import KINDS, read_shape
+
+
+class Forces:
+    """Edits of forces and obstacles."""
+
+    def __init__(self, desk: Desk):
+        self.desk, self.session, self.stage = desk, desk.session, desk.stage
+
+    # forces
+
+    def key_gravity(self) -> None:
+        """Key gravity's present strength and direction at the present frame."""
+        frame = float(round(self.session.frame))
+        value = tuple(float(v) for v in gravity_at(self.session.scene, np.array([frame]))[0])
+        self.session.edit(
+            "Key gravity",
+            lambda s: edit.scene(s, gravity_lane=edit.vector_at(s.gravity_lane, frame, value)),  # type: ignore[arg-type]
+        )
+
+    def unkey_gravity(self) -> None:
+        """Take all keys of gravity away."""
+        self.session.edit("Unkey gravity", lambda s: edit.scene(s, gravity_lane=VectorLane()))
+
+    def key_wind(self) -> None:
+        """Key the wind's present strength and direction at the present frame."""
+        frame = float(round(self.session.frame))
+        scene = self.session.scene
+        value = tuple(float(v) for v in scene.wind_lane.value(np.array([frame]), scene.wind)[0])
+        self.session.edit(
+            "Key the wind",
+            lambda s: edit.scene(s, wind_lane=edit.vector_at(s.wind_lane, frame, value)),  # type: ignore[arg-type]
+        )
+
+    def unkey_wind(self) -> None:
+        """Take all keys of the wind away."""
+        self.session.edit("Unkey the wind", lambda s: edit.scene(s, wind_lane=VectorLane()))
+
+    # obstacles
+
+    def add_obstacle(self, kind: str) -> None:
+        """A box or a ball in front of the present figure."""
+        shape = Shape(kind="box", half=(0.25, 0.25, 0.25)) if kind == "box" else Shape(kind="sphere", radius=0.2)
+        place = np.array(self.stage.camera.target) + 0.8 * self.stage.camera.axes()[0]
+        self._put_in("ball" if kind == "sphere" else kind, shape, place)
+
+    def ask_obstacle(self) -> None:
+        """Choose a file with a mesh, and make an obstacle of it."""
+        kinds = " ".join(f"*{k}" for k in KINDS)
+        filters = f"A mesh as its convex hull ({kinds});;A mesh as it is, hollow ({kinds})"
+        name, chosen = QFileDialog.getOpenFileName(self.stage.window(), "An obstacle from a file", "", filters)
+        if name:
+            self.obstacle_from(Path(name), "mesh" if "as it is" in chosen else "hull")
+
+    def obstacle_from(self, path: Path, kind: Literal["hull", "mesh"]) -> None:
+        """Make an obstacle of a mesh in a file."""
+        try:
+            shape, middle = read_shape(path, self.session.assets, kind)
+        except ArtulineError as error:
+            self.desk.fault(str(error))
+            return
+        self._put_in(path.stem, shape, middle)
+
+    def _put_in(self, stem: str, shape: Shape, place: Array) -> None:
+        name = edit.fresh_id(stem or "obstacle", {o.id for o in self.session.scene.obstacles})
+        key = MotionKey(frame=float(self.session.scene.start), position=tuple(float(v) for v in np.round(place, 3)))
+        made = Obstacle(id=name, name=name, shape=shape, keys=(key,))
+        self.session.edit(f"Add {name}", lambda s: edit.add_obstacle(s, made))
+        self.session.take_obstacle(name)
+
+    def remove_obstacle(self, obstacle: str) -> None:
+        """Take an obstacle away, with what refers to it."""
+        self.session.edit("Remove an obstacle", lambda s: edit.without_obstacle(s, obstacle))
+
+    def key_obstacle(self, obstacle: str) -> None:
+        """Key an obstacle's present place at the present frame."""
+        frame = float(round(self.session.frame))
+        o = next(o for o in self.session.scene.obstacles if o.id == obstacle)
+        p, q = obstacle_motion(o, np.array([frame]))
+        key = MotionKey(frame=frame, position=tuple(p[0]), rotation=tuple(q[0]))
+        self.session.edit(f"Key {o.name}", lambda s: edit.motion_key(s, obstacle, key))
+
+    def arrive_at_speed(self, obstacle: str) -> None:
+        """Let an obstacle come to its key nearest to this frame at the mean speed of its way there, and fly on for a few frames.
+
+        A last key, or one where it turns, is otherwise approached ever more slowly.
+        """
+        o = next(o for o in self.session.scene.obstacles if o.id == obstacle)
+        near = min(range(len(o.keys)), key=lambda i: abs(o.keys[i].frame - self.session.frame))
+        if near == 0:
+            self.desk.fault("Go to the key at which it should arrive: the first one has no way before it.")
+            return
+        a, b = o.keys[near - 1], o.keys[near]
+        span = b.frame - a.frame
+        step = (np.array(b.position) - a.position) / span
+        ahead = min(3.0, (o.keys[near + 1].frame - b.frame) / 2.0) if near + 1 < len(o.keys) else 3.0
+        before = MotionKey(
+            frame=b.frame - min(3.0, span / 2),
+            position=tuple(np.array(b.position) - step * min(3.0, span / 2)),
+            rotation=b.rotation,
+        )
+        after = MotionKey(
+            frame=b.frame + ahead, position=tuple(np.array(b.position) + step * ahead), rotation=b.rotation
+        )
+
+        def change(s: Scene) -> Scene:
+            return edit.motion_key(edit.motion_key(s, obstacle, before), obstacle, after)
+
+        self.session.edit("Arrive at speed", change)
+        speed = float(np.linalg.norm(step)) * self.session.scene.rate
+        self.desk.tell(f"{o.name} arrives at {speed:.1f} m/s and flies on for {ahead:g} frames.")

@@ -1,0 +1,46 @@
+"""What Cast does: places figures, removes them, chooses clips."""
+
+from artuline.core.scene import edit
+from artuline.core.setup.placing import beside
+from artuline.desk.desk import Desk
+from artuline.formats.importing import choose_clip
+
+
+class Commands:
+    """Edits of the scene's figures."""
+
+    def __init__(self, desk: Desk):
+        self.desk, self.session, self.stage = desk, desk.session, desk.stage
+
+    def place_again(self) -> None:
+        """Add the present figure once more, a step aside."""
+        f = self.session.figure()
+        if f is None:
+            return
+        taken = {x.id for x in self.session.scene.figures}
+        name = edit.fresh_id(f.id, taken)
+        twin = f.changed(id=name, name=name)
+        twin = twin.changed(position=beside(self.session.scene, self.session.assets, twin))
+        self.session.edit(f"Place {f.name} again", lambda s: edit.scene(s, figures=(*s.figures, twin)))
+        self.session.select(name, frozenset())
+        self.stage.frame_selection()
+
+    def remove_figure(self) -> None:
+        """Take the present figure out of the scene, with what is tied to it."""
+        f = self.session.figure()
+        if f is None:
+            return
+
+        self.session.edit(f"Remove {f.name}", lambda s: edit.without_figure(s, f.id))
+
+    def choose_clip(self, figure: str, clip: str | None) -> None:
+        """Play another clip; says what follows from it."""
+        before = self.session.scene
+        if not self.session.edit("Choose a clip", lambda s: choose_clip(s, figure, clip)):
+            return
+        s = self.session.scene
+        ref = s.figure(figure).active_clip()
+        if (s.rate, s.start, s.end) != (before.rate, before.start, before.end):
+            self.desk.tell(f"The scene now runs from frame {s.start} to {s.end} at {s.rate:g} per second, as the clip.")
+        elif ref is not None and abs(ref.rate - s.rate) > 0.01:
+            self.desk.tell(f"The clip's {ref.rate:g} frames per second are resampled to the scene's {s.rate:g}.")

@@ -1,0 +1,57 @@
+"""What Curves does: bakes takes to keys on a layer."""
+
+from artuline.core.bake.bake import add_layer, bake_figure
+from artuline.core.scene import edit
+from artuline.desk.desk import Desk
+
+
+class Commands:
+    """Bakes, and what was last baked."""
+
+    def __init__(self, desk: Desk, station: str):
+        self.desk, self.session, self._station = desk, desk.session, station
+        self.bounds = {"degrees": 1.0, "millimetres": 10.0}
+        #: By figure, what its last bake came to.
+        self.baked: dict[str, str] = {}
+        #: Whether the take is shown, or the keys that were baked from it.
+        self.shows_take = True
+        self.session.leaving.connect(self.baked.clear)
+        self._take = self.session.scene.take
+        self.session.scene_changed.connect(self._changed)
+
+    def _changed(self) -> None:
+        """Another take is shown itself first."""
+        if self.session.scene.take != self._take:
+            self._take, self.shows_take = self.session.scene.take, True
+
+    def show_layers(self, on: bool) -> None:
+        """Show the baked keys instead of the take."""
+        self.shows_take = not on
+        self.desk.stage.refresh()
+
+    def bake(self) -> None:
+        """Fit keys to the take in the background and put them on a layer."""
+        f, take, ref = self.session.figure(), self.session.take(), self.session.scene.active_take()
+        if f is None or take is None or ref is None:
+            self.desk.fault("There is no take to bake: run the scene first.")
+            return
+        scene, assets, bounds = self.session.scene, self.session.assets, dict(self.bounds)
+
+        def work(progress, cancelled):
+            return bake_figure(scene, assets, f, take, bounds["degrees"], bounds["millimetres"], progress, cancelled)
+
+        def then(baked) -> None:
+            words = baked.summary()[0].upper() + baked.summary()[1:] + "."
+            self.shows_take = False
+            if self.session.edit("Bake the take", lambda s: add_layer(s, assets, f.id, baked, f"{ref.name} baked")):
+                self.baked[f.id] = words
+            self.desk.go(self._station)
+
+        self.desk.start("Fitting keys", work, then)
+
+    def remove_layer(self, figure: str, layer: str) -> None:
+        """Remove a layer."""
+        self.session.edit(
+            "Remove a layer",
+            lambda s: edit.figure(s, figure, layers=tuple(x for x in s.figure(figure).layers if x.id != layer)),
+        )

@@ -1,0 +1,107 @@
+"""A quantity of a take over time, scrubbed together with the timeline."""
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtWidgets import QWidget
+
+from artuline.core.geometry.rotation import Array
+from artuline.core.run.measures import jitter, shown_places, speeds
+from artuline.core.run.take import Take
+from artuline.core.scene.model import BodyRef, Scene
+from artuline.desk import theme
+from artuline.desk.model.session import Session
+
+QUANTITIES = ("height", "speed", "contact", "penetration", "limit used", "shaking", "energy")
+UNITS = {
+    "height": "m", "speed": "m/s", "contact": "N s", "penetration": "mm", "limit used": "%", "shaking": "°", "energy": "J",
+}  # fmt: skip
+HEIGHT, LEFT, TOP, BOTTOM = 136, 34, 20, 16
+
+
+def curve(scene: Scene, take: Take, quantity: str, ref: BodyRef | None) -> Array:
+    """A quantity over the frames (F,) of a body as it is shown, else the most of all bodies (of energy the sum)."""
+    if quantity == "limit used":
+        values = 100.0 * take.used
+        mine = [k for k, j in enumerate(take.joints) if ref is not None and scene.body_of_joint(j) == ref and j.figure]
+        return values[:, mine[0]] if mine else values.max(axis=1, initial=0.0)
+    p, q = shown_places(scene, take)
+    values = {
+        "height": lambda: p[..., 1], "speed": lambda: speeds(p, scene.rate), "contact": lambda: take.contact,
+        "penetration": lambda: 1000.0 * take.penetration, "shaking": lambda: jitter(q), "energy": lambda: take.kinetic,
+    }[quantity]()  # fmt: skip
+    at = take.column(*ref) if ref is not None else None
+    if at is not None:
+        return np.asarray(values[:, at])
+    return np.asarray(values.sum(axis=1) if quantity == "energy" else values.max(axis=1))
+
+
+class Plot(QWidget):
+    """Ink axes, the take in vermilion, another take in faint ink; a click goes to the frame."""
+
+    def __init__(self, session: Session, take: Take, quantity: str, body: BodyRef | None, other: Take | None = None):
+        super().__init__()
+        self.session, self.take, self.quantity = session, take, quantity
+        scene = session.scene
+        self.values = curve(scene, take, quantity, body)
+        self.other = curve(scene, other, quantity, body) if other is not None else None
+        self.other_take = other
+        self.setFixedHeight(HEIGHT)
+        self.setAccessibleName("Plot")
+        self.setCursor(Qt.CursorShape.CrossCursor)
+        session.frame_changed.connect(self.update)
+
+    def _box(self) -> QRectF:
+        return QRectF(LEFT, TOP, self.width() - LEFT - 6, HEIGHT - TOP - BOTTOM)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        p = QPainter(self)
+        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        p.setFont(theme.font(theme.SMALL))
+        box = self._box()
+        low, high = min(0.0, float(self.values.min())), float(self.values.max())
+        if self.other is not None:
+            high = max(high, float(self.other.max()))
+        high = high if high > low + 1e-9 else low + 1.0
+        p.setPen(QPen(theme.color("ink"), 1.0))
+        p.drawLine(box.bottomLeft(), box.topLeft())
+        p.drawLine(box.bottomLeft(), box.bottomRight())
+        p.setPen(theme.color("faint"))
+        right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+        p.drawText(QRectF(0, box.top() - 7, LEFT - 4, 14), right, f"{high:.3g}")
+        p.drawText(QRectF(0, box.bottom() - 7, LEFT - 4, 14), right, f"{low:.3g}")
+
+        def line(take: Take, values: Array) -> QPolygonF:
+            frames = take.frames.astype(float)
+            first, last = float(self.take.frames[0]), float(self.take.frames[-1])
+            x = box.left() + (frames - first) / max(last - first, 1.0) * box.width()
+            y = box.bottom() - (values - low) / (high - low) * box.height()
+            return QPolygonF([QPointF(a, b) for a, b in zip(x, y)])
+
+        if self.other is not None and self.other_take is not None:
+            p.setPen(QPen(theme.color("faint"), 1.4))
+            p.drawPolyline(line(self.other_take, self.other))
+        p.setPen(QPen(theme.color("vermilion"), 1.6))
+        p.drawPolyline(line(self.take, self.values))
+        i = self.take.row(self.session.frame)
+        first, last = float(self.take.frames[0]), float(self.take.frames[-1])
+        x = box.left() + (self.take.frames[i] - first) / max(last - first, 1.0) * box.width()
+        p.setPen(QPen(theme.color("ink"), 1.0))
+        p.drawLine(QPointF(x, box.top() - 2), QPointF(x, box.bottom()))
+        # above the curves, which would run through it
+        text = f"{self.values[i]:.3g} {UNITS[self.quantity]}"
+        at = QRectF(min(max(x - 40, box.left()), box.right() - 80), 0, 80, TOP - 4)
+        p.drawText(at, Qt.AlignmentFlag.AlignCenter, text)
+
+    def _go(self, x: float) -> None:
+        box = self._box()
+        share = min(max((x - box.left()) / box.width(), 0.0), 1.0)
+        first, last = int(self.take.frames[0]), int(self.take.frames[-1])
+        self.session.set_frame(round(first + share * (last - first)))
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        self._go(event.position().x())
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        if event.buttons():
+            self._go(event.position().x())

@@ -1,0 +1,57 @@
+"""A run of the scene beside the window; its frames are seen on the stage as they come."""
+
+from PySide6.QtCore import QTimer
+
+from artuline.core.motion.skeleton import Pose
+from artuline.core.run.prepare import ensure_kernels
+from artuline.core.run.record import keep_take, run
+from artuline.core.run.take import Take
+from artuline.desk.desk import Desk
+
+LOOK = 40  # milliseconds between two looks at the frame that it has come to
+
+
+class Runs:
+    """Simulates the range and keeps the take."""
+
+    def __init__(self, desk: Desk, station: str):
+        self.desk, self._station = desk, station
+        self._seen: list[tuple[int, dict[str, Pose]]] = []
+        self._watching = QTimer(desk.stage)
+        self._watching.setInterval(LOOK)
+        self._watching.timeout.connect(self._watch)
+        desk.jobs.ended.connect(self._ended)
+
+    def run(self) -> None:
+        """Simulate the range in the background and keep the take."""
+        session = self.desk.session
+        scene, assets = session.scene, session.assets
+        settings = scene.settings_fingerprint()
+
+        def then(take: Take) -> None:
+            session.edit("Run", lambda s: keep_take(s, assets, take, settings))
+            self.desk.go(self._station)
+            session.autosave()
+
+        # the run's thread writes here; the window's looks, while this run is the one it is about
+        seen: list[tuple[int, dict[str, Pose]]] = []
+
+        def watch(frame: int, poses: dict[str, Pose]) -> None:
+            seen[:] = [(frame, poses)]
+
+        def work(progress, cancelled):  # type: ignore[no-untyped-def]
+            ensure_kernels(progress, cancelled)
+            return run(scene, assets, progress, cancelled, partial=True, watch=watch)
+
+        if self.desk.start("Simulating", work, then):
+            self._seen = seen
+            self._watching.start()
+
+    def _watch(self) -> None:
+        if self._seen:
+            self.desk.stage.show_running(self._seen[0])
+
+    def _ended(self) -> None:
+        self._seen = []
+        self._watching.stop()
+        self.desk.stage.show_running(None)

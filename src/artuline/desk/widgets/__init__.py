@@ -1,0 +1,1 @@
+"""Small parts of which panels and dialogs are made."""
