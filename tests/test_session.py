@@ -149,7 +149,7 @@ def test_escape_leaves_a_field_as_it_was(qtbot, qapp):
 def test_pixels_and_frames_of_the_timeline_are_inverse(qtbot, session):
     desk = Desk()
     desk.session.new(session.scene, session.assets)
-    t = Timeline(desk, [kind(desk) for kind in STATIONS])
+    t = Timeline(desk.session, [kind(desk) for kind in STATIONS])
     qtbot.addWidget(t)
     t.resize(900, 120)
     for frame in (0.0, 13.5, 168.0):

@@ -29,7 +29,7 @@ from artuline.desk.looks import SHOWS, Looks, ShowBar
 from artuline.desk.menus import Menus
 from artuline.desk.model.actions import Action
 from artuline.desk.roster import Roster
-from artuline.desk.stage.tryout_bar import TryoutBar
+from artuline.desk.tryout_bar import TryoutBar
 from artuline.desk.station import Station
 from artuline.desk.stations.all import STATIONS
 from artuline.desk.strip import Strip
@@ -53,7 +53,7 @@ class Window(QMainWindow):
         self.station = self.stations[0]
         self.stage = desk.stage
         self.roster = Roster(desk.session)
-        self.timeline = Timeline(desk, self.stations)
+        self.timeline = Timeline(desk.session, self.stations)
         self.transport = Transport(desk)
         self.tryout = TryoutBar(desk)
         self._register()

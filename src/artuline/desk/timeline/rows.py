@@ -70,6 +70,13 @@ class Row(Protocol):
         """What a click on the label offers."""
 
 
+class Rows(Protocol):
+    """Whatever has rows: a station."""
+
+    def rows(self) -> Sequence[Row]:
+        """Its rows now, which show in every station."""
+
+
 class Still:
     """A row that only shows something."""
 

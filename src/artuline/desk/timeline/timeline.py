@@ -8,10 +8,9 @@ from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
 from PySide6.QtWidgets import QMenu, QSizePolicy, QWidget
 
 from artuline.desk import theme
-from artuline.desk.desk import Desk
 from artuline.desk.model.frame_scale import FrameScale
-from artuline.desk.station import Station
-from artuline.desk.timeline.rows import LABELS, Choice, Edit, Row, RowDrag
+from artuline.desk.model.session import Session
+from artuline.desk.timeline.rows import LABELS, Choice, Edit, Row, RowDrag, Rows
 
 RULER = 26
 ROOM = 132.0  # pixels for all rows that scroll
@@ -22,9 +21,9 @@ class Timeline(QWidget):
 
     frame_wanted = Signal(float)
 
-    def __init__(self, desk: Desk, stations: Sequence[Station]):
+    def __init__(self, session: Session, stations: Sequence[Rows]):
         super().__init__()
-        self.session, self._stations = desk.session, stations
+        self.session, self._stations = session, stations
         self._drag: RowDrag | None = None
         self._scrubs = False
         self._hot: tuple[Row, str] | None = None
@@ -37,7 +36,7 @@ class Timeline(QWidget):
         self.setAccessibleDescription(
             "Frames, keys, and a lane for every group. Left and right go from frame to frame."
         )
-        s = self.session
+        s = session
         s.scene_changed.connect(self._changed)
         s.previewed.connect(self._changed)
         s.frame_changed.connect(self.update)

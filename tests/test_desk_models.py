@@ -1,0 +1,79 @@
+"""What is open and what goes on, by itself: no widget is made here."""
+
+import subprocess
+import sys
+
+import pytest
+
+from artuline.core.scene import edit
+from artuline.core.scene.assets import AssetStore
+from artuline.core.scene.selection import Selection
+from artuline.desk.model.comparison import Comparison
+from artuline.desk.model.session import Session
+from artuline.desk.model.sides import Sides
+
+
+@pytest.fixture
+def session(qapp, boom):
+    made = Session()
+    made.new(*boom)
+    return made
+
+
+def test_the_models_of_the_desk_load_no_widgets():
+    code = (
+        "import importlib, pkgutil, sys\nimport artuline.desk.model as m\n"
+        "for found in pkgutil.iter_modules(m.__path__):\n    importlib.import_module(f'artuline.desk.model.{found.name}')\n"
+        "assert 'PySide6.QtCore' in sys.modules\nprint('PySide6.QtWidgets' in sys.modules)"
+    )
+    assert subprocess.run([sys.executable, "-c", code], capture_output=True, text=True).stdout == "False\n"
+
+
+def test_bones_and_an_obstacle_are_never_chosen_together(session):
+    heard = []
+    session.selection_changed.connect(lambda: heard.append(session.selection))
+    session.select("deckhand", frozenset({"hand_l"}))
+    session.take_obstacle("boom")
+    assert session.selection == Selection(obstacle="boom") and session.chosen() == frozenset()
+    session.take_obstacle("boom")
+    session.select("deckhand", frozenset({"head"}))
+    assert session.chosen() == {"head"} and session.selection.obstacle is None and len(heard) == 3
+
+
+def test_what_is_chosen_goes_with_what_it_was(session):
+    obstacle = session.scene.obstacles[0].id
+    session.take_obstacle(obstacle)
+    session.edit("Away", lambda s: edit.without_obstacle(s, obstacle))
+    assert session.selection == Selection()
+    session.select("deckhand", frozenset({"hand_l"}))
+    session.edit("Away", lambda s: edit.without_figure(s, "deckhand"))
+    assert session.selection == Selection() and session.chosen() == frozenset()
+    session.stack.undo()
+    assert session.figure() is not None
+
+
+def test_a_take_is_decoded_once_and_forgotten_with_its_document(qapp, boom_run):
+    scene, assets, take = boom_run
+    session = Session()
+    session.new(scene, assets)
+    compared = Comparison(session)
+    compared.other = scene.take
+    assert session.take() is session.take() is compared.take()
+    assert session.take().position.shape == take.position.shape
+    session.new(edit.scene(scene, takes=(), take=None), AssetStore())
+    assert session.take() is None and compared.take() is None and compared.ref() is None
+
+
+def test_edits_go_to_both_sides_or_to_one(boom):
+    scene, _ = boom
+    f, sides = scene.figure("deckhand"), Sides()
+
+    def heavier(s):
+        return edit.bodies(s, f.id, {"hand_l"}, lambda b: b.changed(mass=3.0))
+
+    both = sides.bodies(heavier(scene), f.id, {"hand_l"})
+    assert [both.figure(f.id).body_of[f"hand_{s}"].mass for s in "lr"] == [3.0, 3.0]
+    assert sides.bones(f, {"hand_l"}) == {"hand_l", "hand_r"}
+    sides.set_both(False)
+    one = sides.bodies(heavier(scene), f.id, {"hand_l"})
+    assert one.figure(f.id).body_of["hand_r"].mass != 3.0 and sides.bones(f, {"hand_l"}) == {"hand_l"}
