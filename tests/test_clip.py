@@ -82,6 +82,26 @@ def test_a_layer_replaces_the_keys_only_where_it_applies_and_by_its_weight():
     assert np.all(keyed_pose(scene, store, figure, np.array([15.0]), layers=False).translation[:, 0, 0] == 0)
 
 
+def test_a_layer_that_adds_turns_what_lies_below_and_a_muted_one_does_nothing():
+    scene, figure, store = walking()
+    half = np.array([[0.0, np.sin(0.25), 0.0, np.cos(0.25)]])
+    over = Clip((
+        Channel("root", "translation", "LINEAR", np.array([0.0]), np.array([[4.0, 0, 0]])),
+        Channel("root", "rotation", "LINEAR", np.array([0.0]), half),
+        Channel("root", "scale", "LINEAR", np.array([0.0]), np.array([[2.0, 1.0, 1.0]])),
+    ))  # fmt: skip
+    layer = Layer(id="a", name="a", asset=store.add(over.to_arrays()), start=0, end=20, mode="add")
+    twice = figure.changed(layers=(layer, layer.changed(id="b", weight=0.5)))
+    frame = np.array([12.0])
+    below, pose = (keyed_pose(scene, store, f, frame) for f in (figure, twice))
+    np.testing.assert_allclose(pose.translation[0, 0] - below.translation[0, 0], [6.0, 0, 0], atol=1e-12)
+    turned = rotation.multiply(rotation.conjugate(below.rotation[0, 0]), pose.rotation[0, 0])
+    np.testing.assert_allclose(rotation.to_rotation_vector(turned), [0, 0.75, 0], atol=1e-12)
+    np.testing.assert_allclose(pose.scale[0, 0], [3.0, 1.0, 1.0])
+    silent = figure.changed(layers=(layer.changed(muted=True),))
+    np.testing.assert_array_equal(keyed_pose(scene, store, silent, frame).translation, below.translation)
+
+
 def test_an_obstacle_passes_through_its_keys_and_rests_outside_them():
     turned = (0.0, float(np.sin(0.5)), 0.0, float(np.cos(0.5)))
     keys = (

@@ -1,22 +1,28 @@
 """What is read and written: nothing outside of a file's folder, nothing without bounds, and files put in place as they should be."""
 
+import hashlib
 import io
 import json
 import os
 import stat
 import sys
 import zipfile
+import zlib
 
 import numpy as np
 import pytest
 from benchmarks import fuzz_files
+from pydantic_core import to_json
 from typer.testing import CliRunner
 
 from artuline.cli import app
 from artuline.core.errors import ArtulineError
+from artuline.core.motion.keyed import keyed_pose
+from artuline.core.motion.poses import key_pose
+from artuline.core.run.record import keep_take, settings_of
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore, content_hash
-from artuline.core.scene.model import BodyRef, Scene
+from artuline.core.scene.model import FORMAT_VERSION, BodyRef, Scene
 from artuline.demo.scenes import DATA
 from artuline.formats import integration
 from artuline.formats.files import read_plain, write_whole
@@ -197,13 +203,62 @@ def test_scenes_of_the_first_format_open_with_their_takes(tmp_path, boom_run):
     raw = json.loads(scene.model_dump_json().replace(ref.asset, content_hash(arrays))) | {"version": 1}
     raw, data = migrate(raw, data)
     made = Scene.model_validate(raw)
-    assert made.version == 2 and made.settings_fingerprint() == scene.settings_fingerprint()
+    assert made.version == FORMAT_VERSION and made.settings_fingerprint() == scene.settings_fingerprint()
     from artuline.core.run.take import Take
 
     again = Take.from_arrays(data[made.takes[0].asset])
     assert again.bodies == take.bodies and set(again.joints) == set(take.joints)
     np.testing.assert_array_equal(again.position, take.position)
     assert again.column("deckhand", "head") == take.column("deckhand", "head") and BodyRef(None, "boom") in again.bodies
+
+
+def as_format_2(raw):
+    """A scene's description as format 2 wrote it."""
+    raw = json.loads(json.dumps(raw)) | {"version": 2}
+    for f in raw["figures"]:
+        for layer in f["layers"]:
+            layer["steers"] = layer.pop("kind") == "posed"
+            for name in ("mode", "muted", "of"):
+                layer.pop(name)
+    return raw
+
+
+@pytest.mark.parametrize("changed", [False, True])
+def test_scenes_of_the_second_format_know_which_takes_are_out_of_date(boom_run, changed):
+    scene, assets, _ = boom_run
+    frame = np.array([30.0])
+    posed = key_pose(scene, assets, "deckhand", 30, keyed_pose(scene, assets, scene.figures[0], frame, layers=False))
+    posed = keep_take(posed, assets, boom_run[2], "")
+    raw = as_format_2(json.loads(posed.model_dump_json()))
+    text = as_format_2(json.loads(edit.scene(posed, takes=(), take=None).model_dump_json()))
+    take = raw["takes"][-1]
+    arrays = {"scene": np.frombuffer(zlib.compress(to_json(text)), np.uint8)}
+    take["scene"] = content_hash(arrays)
+    # the hash of format 2: of all that was written but for what does not move anything, in its order
+    quiet = {"name", "source", "materials", "asset", "layers", "mirror"}
+    kept = {k: v for k, v in text.items() if k not in ("version", "name", "takes", "take")}
+    for part, without in (("figures", quiet), ("obstacles", {"name", "color"}), ("links", {"name"})):
+        kept[part] = [{k: v for k, v in x.items() if k not in without} for x in kept[part]]
+    take["settings"] = hashlib.sha256(to_json(kept) + to_json(text["figures"][0]["layers"][0])).hexdigest()[:32]
+    if changed:
+        raw["substeps"] += 1
+    made, data = migrate(raw, {take["scene"]: arrays})
+    scene = Scene.model_validate(made)
+    ref = scene.takes[-1]
+    assert (ref.settings == scene.settings_fingerprint()) is not changed
+    assert scene.figures[0].layers[0].kind == "posed" and scene.figures[0].poses is not None
+    store = AssetStore()
+    assert store.add(data[ref.scene]) == ref.scene
+    assert settings_of(ref, store).settings_fingerprint() == ref.settings
+
+
+def test_a_new_field_at_its_default_makes_no_take_out_of_date(boom):
+    scene, _ = boom
+    text = json.loads(scene.model_dump_json())
+    del text["warm_up"], text["figures"][0]["bodies"][0]["calm"]
+    assert Scene.model_validate(text).settings_fingerprint() == scene.settings_fingerprint()
+    text["warm_up"] = 3
+    assert Scene.model_validate(text).settings_fingerprint() != scene.settings_fingerprint()
 
 
 def test_meshes_of_gltf_files_lie_where_their_nodes_put_them(tmp_path):

@@ -247,7 +247,7 @@ class Files:
         except ArtulineError as error:
             self.desk.fault(str(error))
             return False
-        baked = any(not layer.steers and layer.weight > 0.0 for layer in f.layers)
+        baked = any(x.kind == "baked" and not x.muted and x.weight > 0.0 for x in f.layers)
         self.desk.tell(
             f"Exported {f.name} as {target.name}" + ("" if baked else ": its keys only, since nothing is baked on it")
         )

@@ -29,12 +29,12 @@ from artuline.desk.looks import SHOWS, Looks, ShowBar
 from artuline.desk.menus import Menus
 from artuline.desk.model.actions import Action
 from artuline.desk.roster import Roster
-from artuline.desk.tryout_bar import TryoutBar
 from artuline.desk.station import Station
 from artuline.desk.stations.all import STATIONS
 from artuline.desk.strip import Strip
 from artuline.desk.timeline.timeline import Timeline
 from artuline.desk.transport import Transport
+from artuline.desk.tryout_bar import TryoutBar
 from artuline.desk.welcome import Welcome
 
 PICTURE = QSize(240, 150)  # of unsaved work

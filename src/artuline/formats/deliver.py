@@ -48,7 +48,7 @@ def bake_and_write(
     written = []
     for i, (f, baked) in enumerate(results):
         target = path if i == 0 else path.with_name(f"{path.stem} {f.name}{path.suffix}")
-        layered = add_layer(scene, assets, f.id, baked, f"{ref.name} baked")
+        layered = add_layer(scene, assets, f.id, baked, f"{ref.name} baked", ref.id)
         write_baked(target, layered, assets, layered.figure(f.id))
         written.append((target, f.name, baked))
     return written

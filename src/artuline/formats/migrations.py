@@ -1,13 +1,17 @@
 """Scene files of older formats as files of the present one: a step for each version, on plain JSON and arrays."""
 
+import hashlib
 import json
 import zlib
 from collections.abc import Callable
 from typing import Any
 
 import numpy as np
+from pydantic import ValidationError
+from pydantic_core import to_json
 
 from artuline.core.scene.assets import content_hash
+from artuline.core.scene.model import Scene
 
 Arrays = dict[str, np.ndarray]
 Data = dict[str, Arrays]
@@ -79,4 +83,57 @@ def _refs(scene: dict[str, Any], names: list[str], joints: list[str]) -> tuple[l
     return bodies, found
 
 
-_STEPS: dict[int, Callable[[dict[str, Any], Data], tuple[dict[str, Any], Data]]] = {1: _bodies_by_id}
+def _kinds_of_layers(raw: dict[str, Any], data: Data) -> tuple[dict[str, Any], Data]:
+    """2 to 3: layers have a kind; and fingerprints leave out what is at its default, so every take that was up to date gets its new one."""
+    data = dict(data)
+    takes = []
+    for take in raw.get("takes", []):
+        take, made = dict(take), _settings(take, data)
+        # what the take was made from, as far as it is known
+        source = made if made is not None else raw
+        if take.get("settings") == _fingerprint_2(source):
+            take["settings"] = _fingerprint_now(_with_kinds(source)) or take["settings"]
+        if made is not None:
+            arrays = {"scene": np.frombuffer(zlib.compress(to_json(_with_kinds(made)), 1), np.uint8)}
+            data.pop(take["scene"], None)
+            take["scene"] = content_hash(arrays)
+            data[take["scene"]] = arrays
+        takes.append(take)
+    return _with_kinds(raw) | {"takes": takes}, data
+
+
+def _with_kinds(raw: dict[str, Any]) -> dict[str, Any]:
+    named = {f"{t.get('name')} baked": t.get("id") for t in raw.get("takes", [])}
+
+    def layer(old: dict[str, Any]) -> dict[str, Any]:
+        new = {k: v for k, v in old.items() if k != "steers"}
+        posed = bool(old.get("steers"))
+        return new | {"kind": "posed" if posed else "baked", "of": None if posed else named.get(str(old.get("name")))}
+
+    figures = [f | {"layers": [layer(x) for x in f.get("layers", [])]} for f in raw.get("figures", [])]
+    return raw | {"version": 3, "figures": figures}
+
+
+def _fingerprint_2(raw: dict[str, Any]) -> str:
+    """The fingerprint of a scene of format 2, from its text: every field that was written, in its order."""
+    quiet = {"name", "source", "materials", "asset", "layers", "mirror"}
+    kept = {k: v for k, v in raw.items() if k not in ("version", "name", "takes", "take")}
+    for part, without in (("figures", quiet), ("obstacles", {"name", "color"}), ("links", {"name"})):
+        if part in kept:
+            kept[part] = [{k: v for k, v in x.items() if k not in without} for x in kept[part]]
+    steering = [x for f in raw.get("figures", []) for x in f.get("layers", []) if x.get("steers")]
+    return hashlib.sha256(to_json(kept) + b"".join(to_json(x) for x in steering)).hexdigest()[:32]
+
+
+def _fingerprint_now(raw: dict[str, Any]) -> str | None:
+    """The present fingerprint of a scene; None if it is none."""
+    try:
+        return Scene.model_validate(raw | {"takes": [], "take": None}).settings_fingerprint()
+    except ValidationError:
+        return None
+
+
+_STEPS: dict[int, Callable[[dict[str, Any], Data], tuple[dict[str, Any], Data]]] = {
+    1: _bodies_by_id,
+    2: _kinds_of_layers,
+}

@@ -223,13 +223,16 @@ def _channel(bone: str, path: str, keys: Keys, start: int, rate: float) -> Chann
     return Channel(bone, path, "CUBICSPLINE", (start + keys.rows) / rate, values)  # type: ignore[arg-type]
 
 
-def add_layer(scene: Scene, assets: AssetStore, figure_id: str, baked: Baked, name: str) -> Scene:
-    """The scene with the baked keys as the figure's topmost layer; earlier bakes of the same take give way."""
+def add_layer(
+    scene: Scene, assets: AssetStore, figure_id: str, baked: Baked, name: str, of: str | None = None
+) -> Scene:
+    """The scene with baked keys as the figure's topmost layer; ``of``: the take's id, of which earlier bakes give way."""
     figure = scene.figure(figure_id)
-    kept = tuple(layer for layer in figure.layers if layer.name != name)
+    kept = tuple(layer for layer in figure.layers if of is None or layer.of != of)
     layer = Layer(
         id=edit.fresh_id("layer", {layer.id for layer in kept}),
         name=name,
+        of=of,
         asset=assets.add(baked.clip.to_arrays()),
         start=baked.start,
         end=baked.end,

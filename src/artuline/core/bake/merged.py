@@ -41,10 +41,10 @@ def merged_clip(scene: Scene, assets: AssetStore, figure: Figure) -> Clip:
 def _layered(figure: Figure, assets: AssetStore) -> dict[tuple[str, str], tuple[Layer, Channel]]:
     """The one layer that rules a channel, if it is alone there and has full weight."""
     found: dict[tuple[str, str], tuple[Layer, Channel] | None] = {}
-    for layer in figure.layers:
+    for layer in (x for x in figure.layers if not x.muted):
         for c in load_clip(assets, layer.asset).channels:
-            alone = (c.bone, c.path) not in found and layer.weight == 1.0 and c.interpolation == "CUBICSPLINE"
-            found[c.bone, c.path] = (layer, c) if alone else None
+            alone = (c.bone, c.path) not in found and c.interpolation == "CUBICSPLINE" and layer.mode == "replace"
+            found[c.bone, c.path] = (layer, c) if alone and layer.weight == 1.0 else None
     return {key: value for key, value in found.items() if value is not None}
 
 

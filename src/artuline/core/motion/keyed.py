@@ -72,7 +72,7 @@ def keyed_pose(scene: Scene, assets: AssetStore, figure: Figure, frames: Array, 
 def apply_layer(scene: Scene, assets: AssetStore, figure: Figure, layer: Layer, frames: Array, pose: Pose) -> None:
     """Blend a layer over a pose on the frames where it applies."""
     inside = np.flatnonzero((frames >= layer.start) & (frames <= layer.end))
-    if not len(inside) or layer.weight == 0.0:
+    if not len(inside) or layer.weight == 0.0 or layer.muted:
         return
     index = figure.bone_index
     times = frames[inside] / scene.rate
@@ -85,11 +85,20 @@ def apply_layer(scene: Scene, assets: AssetStore, figure: Figure, layer: Layer, 
             own, seconds = inside[mine], times[mine]
         at = (own, index[c.bone])
         new = c.sample(seconds)
+        if layer.mode == "add":
+            new = _added(c.path, values[at], new)
         if layer.weight < 1.0:
             old = values[at]
             share = np.full(len(own), layer.weight)
             new = rotation.slerp(old, new, share) if c.path == "rotation" else old + (new - old) * layer.weight
         values[at] = new
+
+
+def _added(path: str, below: Array, values: Array) -> Array:
+    """What lies below (F, D), with the values of a layer added to it."""
+    if path == "rotation":
+        return rotation.normalize(rotation.multiply(below, values))
+    return below * values if path == "scale" else below + values
 
 
 def keyed_matrices(scene: Scene, assets: AssetStore, figure: Figure, frames: Array, *, layers: bool = True) -> Array:

@@ -30,8 +30,7 @@ def _read(scene: Scene, assets: AssetStore, layer: Layer | None) -> _Keys:
 
 def pose_frames(scene: Scene, assets: AssetStore, figure: Figure) -> list[float]:
     """The frames at which a figure has keyed poses."""
-    layer = next((x for x in figure.layers if x.name == LAYER), None)
-    return sorted({f for values in _read(scene, assets, layer).values() for f in values})
+    return sorted({f for values in _read(scene, assets, figure.poses).values() for f in values})
 
 
 def key_pose(
@@ -43,7 +42,7 @@ def key_pose(
     frame is replaced.
     """
     figure = scene.figure(figure_id)
-    keys = _read(scene, assets, next((x for x in figure.layers if x.name == LAYER), None))
+    keys = _read(scene, assets, figure.poses)
     now = pose.frame(0)
     for i, bone in enumerate(figure.bones):
         if bones is not None and bone.name not in bones:
@@ -57,7 +56,7 @@ def key_pose(
 def unkey_pose(scene: Scene, assets: AssetStore, figure_id: str, frame: int) -> Scene:
     """The scene without the keyed pose at a frame. Raises ArtulineError if there is none."""
     figure = scene.figure(figure_id)
-    keys = _read(scene, assets, next((x for x in figure.layers if x.name == LAYER), None))
+    keys = _read(scene, assets, figure.poses)
     if not any(float(frame) in values for values in keys.values()):
         raise ArtulineError(f"{figure.name} has no pose keyed at frame {frame}")
     left = {k: {f: v for f, v in values.items() if f != frame} for k, values in keys.items()}
@@ -66,8 +65,8 @@ def unkey_pose(scene: Scene, assets: AssetStore, figure_id: str, frame: int) -> 
 
 def _written(scene: Scene, assets: AssetStore, figure: Figure, keys: _Keys) -> Scene:
     """The scene with the layer of poses made of these keys; without it if there are none."""
-    old = next((x for x in figure.layers if x.name == LAYER), None)
-    others = tuple(x for x in figure.layers if x.name != LAYER)
+    old = figure.poses
+    others = tuple(x for x in figure.layers if x.kind != "posed")
     if not keys:
         return edit.figure(scene, figure.id, layers=others)
     ends = {k: (min(values) - RAMP, max(values) + RAMP) for k, values in keys.items()}
@@ -85,7 +84,7 @@ def _written(scene: Scene, assets: AssetStore, figure: Figure, keys: _Keys) -> S
     asset = assets.add(Clip(tuple(channels)).to_arrays())
     layer = Layer(
         id=old.id if old else edit.fresh_id(LAYER, {x.id for x in others}), name=LAYER, asset=asset,
-        start=round(frames[0]), end=round(frames[-1]), steers=True,
+        start=round(frames[0]), end=round(frames[-1]), kind="posed",
     )  # fmt: skip
     return edit.figure(scene, figure.id, layers=(layer, *others))
 

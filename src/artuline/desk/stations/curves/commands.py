@@ -43,7 +43,9 @@ class Commands:
         def then(baked) -> None:
             words = baked.summary()[0].upper() + baked.summary()[1:] + "."
             self.shows_take = False
-            if self.session.edit("Bake the take", lambda s: add_layer(s, assets, f.id, baked, f"{ref.name} baked")):
+            if self.session.edit(
+                "Bake the take", lambda s: add_layer(s, assets, f.id, baked, f"{ref.name} baked", ref.id)
+            ):
                 self.baked[f.id] = words
             self.desk.go(self._station)
 

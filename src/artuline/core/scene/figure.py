@@ -1,0 +1,194 @@
+"""A figure: anything articulated, with its bones, clips, layers, bodies, joints and groups."""
+
+from functools import cached_property
+from typing import Literal
+
+from pydantic import model_validator
+
+from artuline.core.scene.body import Body, Joint
+from artuline.core.scene.group import Group
+from artuline.core.scene.values import UPRIGHT, ZERO, Id, Model, NonNegative, Positive, Quat, Share, Vec3, known, unique
+
+
+class Bone(Model):
+    """A node of the skeleton with its rest pose relative to its parent (file units, scale without unit)."""
+
+    name: Id
+    parent: str | None = None
+    translation: Vec3 = ZERO
+    rotation: Quat = UPRIGHT
+    scale: Vec3 = (1.0, 1.0, 1.0)
+    deforms: bool = False
+
+
+class Material(Model):
+    """A flat surface colour, linear RGB 0..1."""
+
+    name: str = ""
+    color: Vec3 = (0.6, 0.6, 0.6)
+
+
+class ClipRef(Model):
+    """A clip of keyed motion; its curves are the asset. Duration in seconds, rate in frames per second."""
+
+    name: Id
+    asset: Id
+    duration: NonNegative
+    rate: Positive = 24.0
+    loop: bool = False
+
+
+class Layer(Model):
+    """Keys above a figure's clip and the layers before it; the asset holds curves in scene time. Applies from ``start`` to ``end``.
+
+    ``kind``: poses that were keyed by hand steer physics, baked results do not. ``mode``: takes the place of what lies below, or adds to it
+    (translations are added, rotations turned in the bone's own frame, scales multiplied). ``of``: the take that it was baked from.
+    """
+
+    id: Id
+    name: Id
+    asset: Id
+    start: int
+    end: int
+    weight: Share = 1.0
+    kind: Literal["baked", "posed"] = "baked"
+    mode: Literal["replace", "add"] = "replace"
+    muted: bool = False
+    of: str | None = None
+
+    @property
+    def steers(self) -> bool:
+        """Whether physics follows it."""
+        return self.kind == "posed" and not self.muted
+
+
+class Figure(Model):
+    """Anything articulated: bones, mesh, clips, bodies, joints, groups.
+
+    ``unit``: metres per file unit. ``position`` (m) and ``turn`` (radians about Y) place it in the scene.
+    ``clip_start``: the scene frame at which the clip begins. ``asset``: the mesh arrays, if any.
+    ``mirror``: pairs of bones on both sides that were set by hand, a bone with itself for one in the middle.
+    ``velocity`` (m/s) and ``spin`` (rad/s, about its centre of mass) are added when its bodies are first handed over.
+    ``gravity``, ``wind``: whether its bodies feel them.
+    """
+
+    id: Id
+    name: Id
+    source: str = ""
+    bones: tuple[Bone, ...]
+    materials: tuple[Material, ...] = ()
+    asset: str | None = None
+    unit: Positive = 1.0
+    position: Vec3 = ZERO
+    turn: float = 0.0
+    clips: tuple[ClipRef, ...] = ()
+    clip: str | None = None
+    clip_start: float = 0.0
+    bodies: tuple[Body, ...] = ()
+    joints: tuple[Joint, ...] = ()
+    groups: tuple[Group, ...] = ()
+    layers: tuple[Layer, ...] = ()
+    pairs_off: tuple[tuple[str, str], ...] = ()
+    self_collision: bool = True
+    velocity: Vec3 = ZERO
+    spin: Vec3 = ZERO
+    gravity: bool = True
+    wind: bool = True
+    mirror: tuple[tuple[str, str], ...] = ()
+
+    @cached_property
+    def bone_index(self) -> dict[str, int]:
+        """Index of each bone by name."""
+        return {b.name: i for i, b in enumerate(self.bones)}
+
+    @cached_property
+    def body_of(self) -> dict[str, Body]:
+        """The body of each bone that has one."""
+        return {b.bone: b for b in self.bodies}
+
+    @cached_property
+    def joint_of(self) -> dict[str, Joint]:
+        """The joint of each body (by child body id) that has one."""
+        return {j.child: j for j in self.joints}
+
+    def active_clip(self) -> ClipRef | None:
+        """The clip that plays, or None."""
+        return next((c for c in self.clips if c.name == self.clip), None)
+
+    @property
+    def poses(self) -> Layer | None:
+        """The layer of poses that were keyed by hand, or None."""
+        return next((x for x in self.layers if x.kind == "posed"), None)
+
+    def below(self, bone: str | None) -> set[str]:
+        """Names of ``bone``, of all bones below it, and of what hangs on their bodies by joints; all bones for None."""
+        if bone is None:
+            return set(self.bone_index)
+        found, todo = {bone}, [bone]
+        while todo:
+            for name in self._beneath.get(todo.pop(), ()):
+                if name not in found:
+                    found.add(name)
+                    todo.append(name)
+        return found
+
+    @cached_property
+    def _beneath(self) -> dict[str, list[str]]:
+        """The bones right below each, by the skeleton and by joints."""
+        carried: dict[str, list[str]] = {}
+        for b in self.bones:
+            if b.parent is not None:
+                carried.setdefault(b.parent, []).append(b.name)
+        bone = {b.id: b.bone for b in self.bodies}
+        for j in self.joints:
+            carried.setdefault(bone[j.parent], []).append(bone[j.child])
+        return carried
+
+    def limbs(self) -> list[str]:
+        """The bones with a body at which the tree of bodies branches: where limbs, the neck and the tail begin."""
+        above: dict[str, list[str]] = {}
+        for joint in self.joints:
+            above.setdefault(joint.parent, []).append(joint.child)
+        bone = {b.id: b.bone for b in self.bodies}
+        found = [bone[child] for children in above.values() if len(children) > 1 for child in children]
+        return sorted(found, key=lambda b: self.bone_index[b])
+
+    def ruled(self, group: Group) -> set[str]:
+        """Names of the bones that a group is about."""
+        return set(group.bones) if group.bones else self.below(group.start_bone)
+
+    @model_validator(mode="after")
+    def _consistent(self) -> "Figure":
+        seen: set[str] = set()
+        for b in self.bones:
+            if b.name in seen:
+                raise ValueError(f"bone name {b.name!r} appears twice in figure {self.name!r}")
+            if b.parent is not None and b.parent not in seen:
+                raise ValueError(f"bone {b.name!r} comes before its parent {b.parent!r} or the parent is missing")
+            seen.add(b.name)
+        unique(f"figure {self.name!r}", (b.id for b in self.bodies), "body")
+        unique(f"figure {self.name!r}", (b.bone for b in self.bodies), "body on bone")
+        unique(f"figure {self.name!r}", (j.child for j in self.joints), "joint of body")
+        unique(f"figure {self.name!r}", (c.name for c in self.clips), "clip")
+        for body in self.bodies:
+            known(body.bone, seen, f"body {body.id!r}", "bone")
+        ids = {b.id for b in self.bodies}
+        for joint in self.joints:
+            known(joint.parent, ids, f"joint {joint.id!r}", "body")
+            known(joint.child, ids, f"joint {joint.id!r}", "body")
+            if joint.parent == joint.child:
+                raise ValueError(f"joint {joint.id!r} joins a body to itself")
+        for pair in self.pairs_off:
+            for end in pair:
+                known(end, ids, "a pair that does not collide", "body")
+        for pair in self.mirror:
+            for end in pair:
+                known(end, seen, "a mirror pair", "bone")
+        for group in self.groups:
+            for name in (*group.bones, *([group.start_bone] if group.start_bone is not None else [])):
+                known(name, seen, f"group {group.name!r}", "bone")
+            if group.returns == "clip" or group.clip is not None:
+                known(group.clip or "", {c.name for c in self.clips}, f"group {group.name!r}", "clip")
+        if self.clip is not None:
+            known(self.clip, {c.name for c in self.clips}, f"figure {self.name!r}", "clip")
+        return self

@@ -1,0 +1,44 @@
+"""Groups of bodies that are handed over to physics together."""
+
+from typing import Literal
+
+from artuline.core.scene.lanes import Lane
+from artuline.core.scene.values import Id, Model, NonNegative, Positive, Share
+
+
+class Spring(Model):
+    """Makes a group springy: its joints swing about their keys at ``frequency`` (Hz) with a damping ``ratio``, whatever its tone is.
+
+    ``shown``: share of the swing that is shown; ``gravity``: share of gravity that its bodies feel; ``collides``: whether they touch anything.
+    """
+
+    frequency: Positive = 3.0
+    ratio: NonNegative = 0.2
+    shown: Share = 1.0
+    gravity: Share = 0.0
+    collides: bool = False
+
+
+class Group(Model):
+    """A set of bodies handed over together: those on ``bones``, else ``start_bone`` and all below it, or the whole figure if None.
+
+    ``handover``: 0 on the keys, 1 physics. ``tone``: how firmly the pose is held against the parent; ``steadiness``: how firmly
+    the keyed place in the world; ``calm``: damping against the keyed motion. ``solo``: other groups that are not solo are off.
+    ``returns``: what it comes back to when its handover falls from 1: its keys, the pose that it had then, or another clip of the figure
+    (``clip``) that starts there, where the body is. ``planted``: a foot that stands on the way back stays there until it steps.
+    """
+
+    id: Id
+    name: Id
+    start_bone: str | None = None
+    bones: tuple[str, ...] = ()
+    handover: Lane = Lane()
+    tone: Lane = Lane()
+    steadiness: Lane = Lane()
+    calm: Lane = Lane()
+    muted: bool = False
+    solo: bool = False
+    spring: Spring | None = None
+    returns: Literal["keys", "pose", "clip"] = "keys"
+    clip: str | None = None
+    planted: bool = True

@@ -1,0 +1,144 @@
+"""The whole document."""
+
+import hashlib
+from functools import cached_property
+from typing import Annotated
+
+from pydantic import Field, model_validator
+
+from artuline.core.errors import MissingError
+from artuline.core.scene.figure import Figure
+from artuline.core.scene.lanes import VectorLane
+from artuline.core.scene.values import MOST_FRAME, ZERO, Id, Model, Vec3, known, unique
+from artuline.core.scene.world import BodyRef, Ground, Gusts, JointRef, Link, LinkEnd, Obstacle, Push
+
+FORMAT_VERSION = 3
+
+
+class TakeRef(Model):
+    """A recorded simulation; ``settings`` is the fingerprint of the scene that made it, ``scene`` the asset with its text."""
+
+    id: Id
+    name: Id
+    asset: Id
+    settings: str
+    start: int
+    end: int
+    scene: str | None = None
+
+
+class Scene(Model):
+    """The whole document. ``rate`` in frames per second; ``start`` and ``end`` are frames, inclusive.
+
+    ``gravity`` in m/s^2, ``wind`` in m/s, both over time where their lanes have keys. ``warm_up``: frames simulated
+    before the first with its keyed pose held, or with the keys before it playing (``warm_up_plays``). The air resists only in scenes
+    with wind. ``pairs_off``: bodies of
+    different figures, or obstacles, that do not collide.
+    """
+
+    version: int = FORMAT_VERSION
+    name: str = "Untitled"
+    rate: Annotated[float, Field(gt=0.0, le=1000.0)] = 24.0
+    start: Annotated[int, Field(ge=-MOST_FRAME, le=MOST_FRAME)] = 0
+    end: Annotated[int, Field(ge=-MOST_FRAME, le=MOST_FRAME)] = 100
+    substeps: Annotated[int, Field(ge=1, le=1000)] = 10
+    gravity: Vec3 = (0.0, -9.81, 0.0)
+    gravity_lane: VectorLane = VectorLane()
+    wind: Vec3 = ZERO
+    wind_lane: VectorLane = VectorLane()
+    gusts: Gusts = Gusts()
+    pushes: tuple[Push, ...] = ()
+    pairs_off: tuple[tuple[LinkEnd, LinkEnd], ...] = ()
+    ground: Ground | None = Ground()
+    warm_up: Annotated[int, Field(ge=0, le=10000)] = 0
+    warm_up_plays: bool = False
+    figures: tuple[Figure, ...] = ()
+    obstacles: tuple[Obstacle, ...] = ()
+    links: tuple[Link, ...] = ()
+    takes: tuple[TakeRef, ...] = ()
+    take: str | None = None
+
+    @model_validator(mode="after")
+    def _consistent(self) -> "Scene":
+        unique("the scene", (f.id for f in self.figures), "figure")
+        unique("the scene", (o.id for o in self.obstacles), "obstacle")
+        unique("the scene", (t.id for t in self.takes), "take")
+        unique("the scene", (x.id for x in self.links), "link")
+        bodies = {(f.id, b.id) for f in self.figures for b in f.bodies} | {(None, o.id) for o in self.obstacles}
+        unique("the scene", (p.id for p in self.pushes), "push")
+        for push in self.pushes:
+            if (push.figure, push.body) not in bodies:
+                raise ValueError(f"push {push.id!r} refers to the body {push.body!r}, which does not exist")
+        for a, b in self.pairs_off:
+            if not {(a.figure, a.body), (b.figure, b.body)} <= bodies:
+                raise ValueError(
+                    f"a pair that does not collide refers to a body that does not exist: {a.body!r}, {b.body!r}"
+                )
+        for link in self.links:
+            for end in (link.a, link.b):
+                if end is not None and (end.figure, end.body) not in bodies:
+                    raise ValueError(f"link {link.name!r} refers to the body {end.body!r}, which does not exist")
+        if self.take is not None:
+            known(self.take, {t.id for t in self.takes}, "the scene", "take")
+        return self
+
+    def figure(self, id_: str) -> Figure:
+        """The figure with this id; MissingError if there is none."""
+        for f in self.figures:
+            if f.id == id_:
+                return f
+        raise MissingError(f"the figure {id_!r} is not in the scene any more")
+
+    def words(self, ref: BodyRef | JointRef) -> str:
+        """A readable name of a body, obstacle, joint or link; with the figure's where there are several. For people only."""
+        owner = next((f for f in self.figures if f.id == ref.figure), None)
+        if owner is not None:
+            return f"{owner.name}: {ref[1]}" if len(self.figures) > 1 else ref[1]
+        others: tuple[Obstacle | Link, ...] = (*self.obstacles, *self.links)
+        return next((o.name for o in others if o.id == ref[1]), ref[1])
+
+    def body_of_joint(self, ref: JointRef) -> BodyRef | None:
+        """The body that a joint holds, or that a link begins at; None where it is gone."""
+        if ref.figure is None:
+            link = next((x for x in self.links if x.id == ref.joint), None)
+            return BodyRef(link.a.figure, link.a.body) if link is not None else None
+        owner = next((f for f in self.figures if f.id == ref.figure), None)
+        joint = next((j for j in owner.joints if j.id == ref.joint), None) if owner is not None else None
+        return BodyRef(ref.figure, joint.child) if joint is not None else None
+
+    def active_take(self) -> TakeRef | None:
+        """The take that is shown, or None."""
+        return next((t for t in self.takes if t.id == self.take), None)
+
+    def assets(self) -> set[str]:
+        """Hashes of every asset the scene needs."""
+        found = {t.asset for t in self.takes} | {t.scene for t in self.takes if t.scene is not None}
+        for f in self.figures:
+            found |= {c.asset for c in f.clips} | {layer.asset for layer in f.layers}
+            if f.asset:
+                found.add(f.asset)
+        return found | {o.shape.asset for o in self.obstacles if o.shape.asset is not None}
+
+    def settings_fingerprint(self) -> str:
+        """Hash of everything that changes the simulated motion, and of nothing else. What is at its default is left out, so that
+        a new field makes no old take out of date.
+        """
+        return self._fingerprint
+
+    @cached_property
+    def _fingerprint(self) -> str:
+        quiet_figure = {"name", "source", "materials", "asset", "layers", "mirror"}
+        text = self.model_dump_json(
+            exclude_defaults=True,
+            exclude={
+                "version": True,
+                "name": True,
+                "takes": True,
+                "take": True,
+                "figures": {"__all__": quiet_figure},
+                "obstacles": {"__all__": {"name", "color"}},
+                "links": {"__all__": {"name"}},
+            },
+        )
+        text += "".join(x.model_dump_json(exclude_defaults=True) for f in self.figures for x in f.layers if x.steers)
+        return hashlib.sha256(text.encode()).hexdigest()[:32]
