@@ -53,7 +53,7 @@ def test_a_lane_is_sampled_for_every_body(walking):
     scene = edit.hand_over(scene, "deckhand", "upper_arm_l", 10, 30, 4, 4, tone=0.4)
     built = build(scene, assets)
     handover, tone = built.lanes(np.array([0.0, 12.0, 20.0]))
-    bones = [scene.figures[0].bones[s.bone].name for s in built.slots]
+    bones = [b.bone for b in built.parts[0].bodies]
     for i, name in enumerate(bones):
         arm = name in scene.figures[0].below("upper_arm_l")
         np.testing.assert_allclose(handover[:, i], [0, 0.5, 1] if arm else [0, 0, 0])

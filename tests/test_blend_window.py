@@ -5,8 +5,9 @@ import pytest
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtWidgets import QApplication, QComboBox, QLabel, QPushButton
 
+from artuline.core.run.measures import PLOTS, curve
 from artuline.core.scene.model import BodyRef, Lane
-from artuline.desk.stations.takes.plot import QUANTITIES, Plot, curve
+from artuline.desk.stations.takes.plot import Plot
 from tests.driving import LEFT, RIGHT, drag, field, finish, lane_point, lanes, open_file, press
 
 
@@ -162,7 +163,7 @@ def test_a_take_is_plotted_compared_and_its_settings_come_back(demo, qtbot, boom
     keyed = demo.stage.states()[0].keyed
     other = demo.desk.comparison.take()
     assert np.abs(keyed[0][:3, 3] - other.position[70, 0]).max() < 0.3
-    for quantity in QUANTITIES:
+    for quantity in PLOTS:
         assert np.isfinite(curve(s.scene, take, quantity, None)).all()
         assert curve(s.scene, take, quantity, BodyRef("deckhand", "head")).shape == take.frames.shape
         choose(demo, "Plot", quantity)

@@ -398,7 +398,7 @@ def test_the_tryouts_controls(demo, qtbot):
     live = demo.stage.live.tryout
     assert live.time == 0.0
     chosen(demo, "head")
-    head = next(i for i, x in enumerate(live.built.slots) if live.scene.figures[0].bodies[x.body].bone == "head")
+    head = live.built.parts[0].on({"head"})[0]
     demo.tryout.push()
     assert np.linalg.norm(live.built.world.bodies["v"][head]) > 1.0
     demo.tryout.spin()

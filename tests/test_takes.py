@@ -13,7 +13,8 @@ from artuline.core.motion.keyed import keyed_matrices
 from artuline.core.run.bracket import Span, cells, run_bracket
 from artuline.core.run.build import build
 from artuline.core.run.measures import UNITS, jitter, summary, worst_moments
-from artuline.core.run.record import _Chunk, back_to_settings, keep_take, run, settings_of
+from artuline.core.run.record import back_to_settings, keep_take, run, settings_of
+from artuline.core.run.stepper import Chunk, Stepper
 from artuline.core.scene import edit, paths
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Group, Key, Lane, LinkEnd, Push, Scene
@@ -189,8 +190,7 @@ def test_momentum_goes_over_from_the_keys_to_physics(walking):
     linear = b["mass"][:, None] * v
     spin = rotation.rotate(r[1], b["inertia"] * rotation.rotate(rotation.conjugate(r[1]), w))
     turning = (spin + np.cross(x[1], linear)).sum(axis=0)
-    chunk = _Chunk(built, 12, 1)
-    chunk.step(0, np.zeros(len(b), bool), set())
+    Stepper(built).step(Chunk(built, 12, 1), 0)
     free_linear, free_turning = world.momentum()
     np.testing.assert_allclose(free_linear, linear.sum(axis=0), atol=0.01 * np.linalg.norm(linear.sum(axis=0)))
     np.testing.assert_allclose(free_turning, turning, atol=0.01 * np.linalg.norm(turning))

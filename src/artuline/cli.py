@@ -147,12 +147,12 @@ def setup(
     scene = edit.ragdoll(scene, made)
     if bone is not None and bone not in made.bone_index:
         raise ArtulineError(f"{made.name} has no bone {bone!r}", remedy=_close(bone, list(made.bone_index)))
-    length = scene.end - scene.start
-    first = scene.start + length // 3 if start is None else start
-    last = scene.end - max(length // 8, 1) if end is None else end
+    usual = edit.usual_interval(scene)
+    first = usual[0] if start is None else start
+    last = usual[1] if end is None else end
     if not scene.start <= first < last:
-        raise ArtulineError(f"the interval from frame {first} to {last} is empty", remedy="Give --start and --end.")
-    scene = edit.hand_over(scene, added.id, bone, first, last, ramp_out=min(12, (last - first) / 3), tone=tone)
+        raise ArtulineError(f"the interval from frame {first:g} to {last:g} is empty", remedy="Give --start and --end.")
+    scene = edit.hand_over(scene, added.id, bone, first, last, ramp_out=edit.usual_ramp(first, last), tone=tone)
     save_scene(output, scene, assets)
     if save_setup is not None:
         setup_file.save_setup(save_setup, take_setup(scene, scene.figure(added.id)))

@@ -14,7 +14,7 @@ Rgba = tuple[float, float, float, float]
 
 
 @dataclass(frozen=True, eq=False)
-class Skin:
+class SkinPicture:
     """A skinned mesh. ``matrices`` (B, 4, 4) bone matrices; ``tint`` (B, 4) colour and amount per bone.
 
     ``alpha`` below 1 draws it see-through, ``flat`` in one colour (the echo).
@@ -45,7 +45,7 @@ class Solid:
 class DrawList:
     """Everything of one picture. Lines (N, 2, 3) with colours (N, 4) and widths (N,) in pixels."""
 
-    skins: list[Skin] = field(default_factory=list)
+    skins: list[SkinPicture] = field(default_factory=list)
     solids: list[Solid] = field(default_factory=list)
     ground: float | None = 0.0
     lines: list[tuple[Array, Rgba, float, bool]] = field(default_factory=list)

@@ -12,7 +12,7 @@ from artuline.core.geometry.rotation import Array
 from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Shape
 from artuline.view.camera import Camera
-from artuline.view.drawlist import DrawList, Skin, Solid
+from artuline.view.drawlist import DrawList, SkinPicture, Solid
 from artuline.view.palette import DAY, Palette, rgb
 
 LIGHT = np.array([0.42, 0.86, 0.38]) / np.linalg.norm([0.42, 0.86, 0.38])
@@ -172,7 +172,7 @@ class Renderer:
 
     # figures
 
-    def _mesh(self, skin: Skin) -> moderngl.VertexArray:
+    def _mesh(self, skin: SkinPicture) -> moderngl.VertexArray:
         if skin.key not in self._meshes:
             if len(self._meshes) > 32:
                 self._meshes.clear()
@@ -184,7 +184,7 @@ class Renderer:
             self._meshes[skin.key] = (vao, len(indices))
         return self._meshes[skin.key][0]
 
-    def _draw_skin(self, skin: Skin, *, flatten: float, mask: float, outline: float = 0.0) -> None:
+    def _draw_skin(self, skin: SkinPicture, *, flatten: float, mask: float, outline: float = 0.0) -> None:
         mesh = skin.mesh
         rows = np.concatenate([mesh.palette(skin.matrices)[:, :3, :], skin.tint[mesh.palette_bone][:, None, :]], axis=1)
         texture = self.ctx.texture((4 * len(rows), 1), 4, rows.astype("f4").tobytes(), dtype="f4")

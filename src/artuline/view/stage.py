@@ -17,7 +17,7 @@ from artuline.core.scene.model import Figure, Obstacle, Push, Scene
 from artuline.core.scene.selection import Selection
 from artuline.core.setup.hierarchy import tree_parents
 from artuline.core.setup.materials import body_mass, centre_of_mass
-from artuline.view.drawlist import DrawList, Rgba, Skin, Solid, shape_outline
+from artuline.view.drawlist import DrawList, Rgba, SkinPicture, Solid, shape_outline
 from artuline.view.limits import add_limits
 from artuline.view.palette import DAY, Palette, rgb
 
@@ -219,10 +219,10 @@ def _add_figure(
         away = np.abs(state.keyed - state.matrices).max()
         if away > 1e-4:
             flat = (*rgb(palette.teal), 0.55)
-            out.skins.append(Skin(key, mesh, colors, state.keyed, np.zeros_like(tint), 1.0, flat))
+            out.skins.append(SkinPicture(key, mesh, colors, state.keyed, np.zeros_like(tint), 1.0, flat))
     # shapes whose colour says something are to be seen clearly
     alpha = (0.12 if telling else 0.38) if show.see_through else 1.0
-    out.skins.append(Skin(key, mesh, colors, state.matrices, tint, alpha))
+    out.skins.append(SkinPicture(key, mesh, colors, state.matrices, tint, alpha))
 
 
 def _add_shapes(

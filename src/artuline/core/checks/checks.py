@@ -79,12 +79,11 @@ def _size(f: Figure, assets: AssetStore) -> list[Finding]:
 def _lanes(scene: Scene, f: Figure) -> list[Finding]:
     live = [g for g in f.groups if not g.muted and any(k.value > 0 for k in g.handover.keys)]
     if not live:
-        third = (scene.end - scene.start) // 3
         return [
             Finding(
                 2, f"{f.name} is never handed over to physics: a run would only repeat its keys.", f.id,
-                fix_label="Hand over the middle third",
-                fix=lambda s: edit.hand_over(s, f.id, None, s.start + third, s.end - third),
+                fix_label="Hand over the middle",
+                fix=lambda s: edit.hand_over(s, f.id, None, *edit.usual_interval(s)),
             )
         ]  # fmt: skip
     found = []

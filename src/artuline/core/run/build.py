@@ -1,9 +1,10 @@
 """From a scene to the solver: bodies and joints in one order, and the keyed motion at every substep."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from dataclasses import dataclass, field
 
 import numpy as np
+from numpy.typing import NDArray
 
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry.polyhedron import TriangleMesh, triangle_mesh
@@ -23,8 +24,10 @@ from artuline.core.scene.model import (
     Joint,
     JointRef,
     Link,
+    Obstacle,
     Push,
     Scene,
+    Spring,
 )
 
 TONE_FREQUENCY = 12.0  # Hz at tone 1
@@ -63,18 +66,23 @@ def return_frequency(handover: Array) -> Array:
     return np.where((h > 0.0) & (h < 1.0), RETURN_FREQUENCY * (1.0 - h) ** 2, 0.0)
 
 
-@dataclass(frozen=True)
-class Slot:
-    """A body of the world that belongs to a figure's body."""
+@dataclass(frozen=True, eq=False)
+class Part:
+    """A figure in a world: the ``rows`` (n,) of its bodies, these bodies in that order, and the index of the bone of each (n,)."""
 
-    figure: int
-    body: int
-    bone: int
+    figure: Figure
+    rows: NDArray[np.int64]
+    bodies: tuple[Body, ...]
+    bones: NDArray[np.int64]
+
+    def on(self, bones: Collection[str]) -> NDArray[np.int64]:
+        """Rows of the bodies on these bones."""
+        return self.rows[[b.bone in bones for b in self.bodies]]
 
 
 @dataclass
 class Built:
-    """A world made from a scene. Bodies: those of the figures (``slots``), then the obstacles.
+    """A world made from a scene: a part for every figure, then the obstacles.
 
     The world's joints are those of the figures (``joints``), then the scene's links. ``weight`` (n,): share of gravity that a body feels;
     ``shown`` (n,): share of its physics that is shown; ``springs``: Hz of every joint of a figure that is springy, else 0.
@@ -83,7 +91,7 @@ class Built:
     scene: Scene
     assets: AssetStore
     world: World
-    slots: tuple[Slot, ...]
+    parts: tuple[Part, ...]
     joints: tuple[tuple[int, Joint], ...]
     pushes: list[tuple[int, Push]]
     weight: Array
@@ -93,10 +101,22 @@ class Built:
     follow: Callable[[int, Array, Pose], None] = field(default=lambda figure, frames, pose: None)
 
     @property
+    def count(self) -> int:
+        """How many bodies there are."""
+        return len(self.world.bodies)
+
+    @property
+    def articulated(self) -> NDArray[np.bool_]:
+        """Which bodies belong to figures (n,)."""
+        found = np.zeros(self.count, bool)
+        for part in self.parts:
+            found[part.rows] = True
+        return found
+
+    @property
     def joint_refs(self) -> tuple[JointRef, ...]:
         """Every joint and link of the world."""
-        figures = self.scene.figures
-        mine = [JointRef(figures[k].id, j.id) for k, j in self.joints]
+        mine = [JointRef(self.parts[k].figure.id, j.id) for k, j in self.joints]
         return (*mine, *(JointRef(None, x.id) for x in self.scene.links))
 
     def set_links(self, frame: float) -> None:
@@ -110,50 +130,44 @@ class Built:
     @property
     def body_refs(self) -> tuple[BodyRef, ...]:
         """Every body of the world."""
-        figures = self.scene.figures
-        mine = [BodyRef(figures[s.figure].id, figures[s.figure].bodies[s.body].id) for s in self.slots]
+        mine = [BodyRef(part.figure.id, b.id) for part in self.parts for b in part.bodies]
         return (*mine, *(BodyRef(None, o.id) for o in self.scene.obstacles))
 
     def keyed(self, frames: Array) -> tuple[Array, Array]:
         """Keyed poses of all bodies' frames at scene frames (F,): (F, n, 3), (F, n, 4)."""
-        n = len(self.slots) + len(self.scene.obstacles)
-        p, q = np.zeros((len(frames), n, 3)), np.zeros((len(frames), n, 4))
-        for k, f in enumerate(self.scene.figures):
-            mine = [i for i, s in enumerate(self.slots) if s.figure == k]
-            if mine:
+        p, q = np.zeros((len(frames), self.count, 3)), np.zeros((len(frames), self.count, 4))
+        for k, part in enumerate(self.parts):
+            if len(part.rows):
                 # the keys steer, layers with baked results do not
-                pose = keyed_pose(self.scene, self.assets, f, frames, layers=False)
+                pose = keyed_pose(self.scene, self.assets, part.figure, frames, layers=False)
                 self.follow(k, frames, pose)
-                m = skeleton_of(f).global_matrices(pose, placement(f))
-                p[:, mine], q[:, mine] = rigid(m[:, [self.slots[i].bone for i in mine]])
-        for i, o in enumerate(self.scene.obstacles):
-            p[:, len(self.slots) + i], q[:, len(self.slots) + i] = obstacle_motion(o, frames)
+                m = skeleton_of(part.figure).global_matrices(pose, placement(part.figure))
+                p[:, part.rows], q[:, part.rows] = rigid(m[:, part.bones])
+        for i, o in enumerate(self.scene.obstacles, self.count - len(self.scene.obstacles)):
+            p[:, i], q[:, i] = obstacle_motion(o, frames)
         return p, q
 
     def lanes(self, frames: Array) -> tuple[Array, Array]:
         """Handover and tone of all bodies at frames: (F, n), (F, n)."""
-        n = len(self.slots) + len(self.scene.obstacles)
-        handover, tone = np.zeros((len(frames), n)), np.zeros((len(frames), n))
-        for i, s in enumerate(self.slots):
-            f = self.scene.figures[s.figure]
-            group = group_of(f, f.bodies[s.body].bone)
-            if group is not None:
-                handover[:, i] = group.handover.value(frames)
-                tone[:, i] = group.tone.value(frames)
-        return handover, tone
+        return self._over(frames, lambda b, g: g.handover.value(frames)), self._over(
+            frames, lambda b, g: g.tone.value(frames)
+        )
 
     def firmness(self, frames: Array) -> tuple[Array, Array]:
         """Steadiness and calm of all bodies at frames: (F, n), (F, n)."""
-        n = len(self.slots) + len(self.scene.obstacles)
-        steadiness, calm = np.zeros((len(frames), n)), np.zeros((len(frames), n))
-        for i, s in enumerate(self.slots):
-            f = self.scene.figures[s.figure]
-            body = f.bodies[s.body]
-            group = group_of(f, body.bone)
-            if group is not None:
-                steadiness[:, i] = group.steadiness.value(frames) * body.steady
-                calm[:, i] = group.calm.value(frames) * body.calm
-        return steadiness, calm
+        return self._over(frames, lambda b, g: g.steadiness.value(frames) * b.steady), self._over(
+            frames, lambda b, g: g.calm.value(frames) * b.calm
+        )
+
+    def _over(self, frames: Array, value: Callable[[Body, Group], Array]) -> Array:
+        """A value of every body's group (F, n); 0 without a group."""
+        found = np.zeros((len(frames), self.count))
+        for part in self.parts:
+            for row, body in zip(part.rows, part.bodies):
+                group = group_of(part.figure, body.bone)
+                if group is not None:
+                    found[:, row] = value(body, group)
+        return found
 
     def carried(self) -> Array:
         """Mass of all that each body hangs together with by joints (n,), kg."""
@@ -174,86 +188,91 @@ def group_of(figure: Figure, bone: str) -> Group | None:
     return found
 
 
+@dataclass
+class _Making:
+    """What a world is made from, as far as it is gathered. ``index``: the rows of bodies by figure and id."""
+
+    windy: bool
+    specs: list[BodySpec] = field(default_factory=list)
+    joints: list[JointSpec] = field(default_factory=list)
+    owners: list[tuple[int, Joint]] = field(default_factory=list)
+    springs: list[float] = field(default_factory=list)
+    weight: list[float] = field(default_factory=list)
+    shown: list[float] = field(default_factory=list)
+    ghosts: list[int] = field(default_factory=list)
+    off: set[tuple[int, int]] = field(default_factory=set)
+    apart: dict[tuple[str, str], int] = field(default_factory=dict)
+    index: dict[tuple[str | None, str], int] = field(default_factory=dict)
+
+    def figure(self, k: int, f: Figure) -> Part:
+        """Add a figure: its bodies in the order of their bones, its joints and what does not collide in it."""
+        first = len(self.specs)
+        p, q = rigid(rest_matrices(f))
+        ordered = sorted(f.bodies, key=lambda b: f.bone_index[b.bone])
+        springs = {b.id: g.spring if (g := group_of(f, b.bone)) is not None else None for b in f.bodies}
+        for body in ordered:
+            bone, spring = f.bone_index[body.bone], springs[body.id]
+            self.index[f.id, body.id] = len(self.specs)
+            self.weight.append((spring.gravity if spring else 1.0) if f.gravity else 0.0)
+            self.shown.append(spring.shown if spring else 1.0)
+            if spring is not None and not spring.collides:
+                self.ghosts.append(len(self.specs))
+            self.specs.append(self._body(f, body, p[bone], q[bone]))
+        for j in f.joints:
+            self.owners.append((k, j))
+            spring = springs[j.child]
+            self.springs.append(spring.frequency if spring else 0.0)
+            self.joints.append(_joint(j, self.index[f.id, j.parent], self.index[f.id, j.child], spring))
+        self.off |= {(self.index[f.id, a], self.index[f.id, b]) for a, b in f.pairs_off}
+        rows = np.arange(first, len(self.specs))
+        if not f.self_collision:
+            self.off |= {(a, b) for a in rows.tolist() for b in rows.tolist() if a < b}
+        return Part(f, rows, tuple(ordered), np.array([f.bone_index[b.bone] for b in ordered], np.int64))
+
+    def _body(self, f: Figure, body: Body, p: Array, q: Array) -> BodySpec:
+        # the number of its group of bodies that do not collide, -1 for none
+        apart = self.apart.setdefault((f.id, body.apart), len(self.apart)) if body.apart else -1
+        return BodySpec(
+            shapes=body.shapes, density=body.density, mass=body.mass,
+            inertia=None if body.shapes else np.full(3, 1e-3 * (body.mass or 1.0)),
+            friction=body.friction, restitution=body.restitution, position=p, rotation=q,
+            drag=(body.drag, body.spin_drag), group=apart, area=None if self.windy and f.wind else (0.0, 0.0, 0.0),
+        )  # fmt: skip
+
+    def obstacle(self, o: Obstacle, frame: float) -> None:
+        """Add an obstacle where it is at a frame."""
+        p, q = obstacle_motion(o, np.array([frame]))
+        self.index[None, o.id] = len(self.specs)
+        self.weight.append(1.0)
+        self.shown.append(1.0)
+        self.specs.append(
+            BodySpec((o.shape,), mass=1.0, friction=o.friction, restitution=o.restitution,
+                     position=p[0], rotation=q[0], free=False)
+        )  # fmt: skip
+
+
 def build(scene: Scene, assets: AssetStore) -> Built:
     """Make the world of a scene, posed by its keys at the first frame. Raises ArtulineError."""
-    specs: list[BodySpec] = []
-    joints: list[JointSpec] = []
-    slots: list[Slot] = []
-    links: list[tuple[int, Joint]] = []
-    weight: list[float] = []
-    shown: list[float] = []
-    springs: list[float] = []
-    ghosts: list[int] = []
-    off: set[tuple[int, int]] = set()
-    apart: dict[tuple[str, str], int] = {}
-    windy = any(scene.wind) or bool(scene.wind_lane.keys)
-    index_of: dict[tuple[str | None, str], int] = {}
-    for k, f in enumerate(scene.figures):
-        first = len(specs)
-        p, q = rigid(rest_matrices(f))
-        order = sorted(range(len(f.bodies)), key=lambda i: f.bone_index[f.bodies[i].bone])
-        index = {f.bodies[i].id: first + n for n, i in enumerate(order)}
-        groups = {b.id: group_of(f, b.bone) for b in f.bodies}
-        springs_of = {name: g.spring if g is not None else None for name, g in groups.items()}
-        for i in order:
-            body, bone = f.bodies[i], f.bone_index[f.bodies[i].bone]
-            slots.append(Slot(k, i, bone))
-            spring = springs_of[body.id]
-            weight.append((spring.gravity if spring else 1.0) if f.gravity else 0.0)
-            shown.append(spring.shown if spring else 1.0)
-            if spring is not None and not spring.collides:
-                ghosts.append(len(specs))
-            inertia = None if body.shapes else np.full(3, 1e-3 * (body.mass or 1.0))
-            specs.append(
-                BodySpec(
-                    shapes=body.shapes, density=body.density, mass=body.mass, inertia=inertia,
-                    friction=body.friction, restitution=body.restitution, position=p[bone], rotation=q[bone],
-                    drag=(body.drag, body.spin_drag), group=_apart(apart, f.id, body),
-                    area=None if windy and f.wind else (0.0, 0.0, 0.0),
-                )
-            )  # fmt: skip
-        for j in f.joints:
-            links.append((k, j))
-            spring = springs_of[j.child]
-            springs.append(spring.frequency if spring else 0.0)
-            joints.append(
-                JointSpec(
-                    parent=index[j.parent], child=index[j.child], kind=j.kind,
-                    frame_c=np.array(j.frame), frame_p=np.array(j.parent_frame),
-                    limits=(j.swing_y, j.swing_z, *j.twist) if j.limited else None,
-                    axes=_axes(j), follow=True, friction=j.friction, bounce=j.bounce,
-                    limit_frequency=j.limit_frequency, limit_ratio=j.limit_ratio, break_impulse=j.break_impulse,
-                    spring_frequency=j.spring_frequency, spring_ratio=j.spring_ratio,
-                    damping=0.0 if spring else LIMP_DAMPING, ratio=spring.ratio if spring else 1.0,
-                )
-            )  # fmt: skip
-        index_of |= {(f.id, name): i for name, i in index.items()}
-        off |= {(index[a], index[b]) for a, b in f.pairs_off}
-        if not f.self_collision:
-            ids = list(index.values())
-            off |= {(a, b) for a in ids for b in ids if a < b}
+    made = _Making(windy=any(scene.wind) or bool(scene.wind_lane.keys))
+    parts = tuple(made.figure(k, f) for k, f in enumerate(scene.figures))
     for o in scene.obstacles:
-        p0, q0 = obstacle_motion(o, np.array([scene.start]))
-        index_of[None, o.id] = len(specs)
-        specs.append(
-            BodySpec((o.shape,), mass=1.0, friction=o.friction, restitution=o.restitution,
-                     position=p0[0], rotation=q0[0], free=False)
-        )  # fmt: skip
-    off |= {(index_of[a.figure, a.body], index_of[b.figure, b.body]) for a, b in scene.pairs_off}
-    figures = len(joints)
-    joints += [_link(scene, index_of, x) for x in scene.links]
+        made.obstacle(o, scene.start)
+    made.off |= {(made.index[a.figure, a.body], made.index[b.figure, b.body]) for a, b in scene.pairs_off}
+    links = [_link(made.index, x) for x in scene.links]
     g = scene.ground
     plane = (g.height, g.friction, g.restitution) if g is not None else None
     meshes = {s: mesh_solid(assets, s) for o in scene.obstacles if (s := o.shape.asset) is not None}
-    world = World(specs, joints, plane=plane, off=off, gravity=scene.gravity, wind=scene.wind, meshes=meshes)
-    if ghosts:
-        world.set_silent(np.isin(world.shapes["body"], ghosts), True)
-    mine = [k for k in world.order if k < figures]
-    pushes = [(index_of[p.figure, p.body], p) for p in scene.pushes]
-    rest = [1.0] * len(scene.obstacles)
+    world = World(
+        made.specs, [*made.joints, *links], plane=plane, off=made.off, gravity=scene.gravity, wind=scene.wind, meshes=meshes,
+    )  # fmt: skip
+    if made.ghosts:
+        world.set_silent(np.isin(world.shapes["body"], made.ghosts), True)
+    # the world has its joints in an order of its own, the links last
+    order = [k for k in world.order if k < len(made.joints)]
+    pushes = [(made.index[p.figure, p.body], p) for p in scene.pushes]
     return Built(
-        scene, assets, world, tuple(slots), tuple(links[k] for k in mine), pushes,
-        np.array([*weight, *rest]), np.array([*shown, *rest]), np.array([springs[k] for k in mine]),
+        scene, assets, world, parts, tuple(made.owners[k] for k in order), pushes,
+        np.array(made.weight), np.array(made.shown), np.array([made.springs[k] for k in order]),
     )  # fmt: skip
 
 
@@ -265,12 +284,19 @@ def mesh_solid(assets: AssetStore, key: str) -> TriangleMesh:
     return triangle_mesh(arrays["vertices"], arrays["triangles"])
 
 
-def _apart(known: dict[tuple[str, str], int], figure: str, body: Body) -> int:
-    """The number of the group of bodies that do not collide, -1 for none."""
-    return known.setdefault((figure, body.apart), len(known)) if body.apart else -1
+def _joint(j: Joint, parent: int, child: int, spring: Spring | None) -> JointSpec:
+    """The solver's joint between two rows."""
+    return JointSpec(
+        parent=parent, child=child, kind=j.kind, frame_c=np.array(j.frame), frame_p=np.array(j.parent_frame),
+        limits=(j.swing_y, j.swing_z, *j.twist) if j.limited else None,
+        axes=_axes(j), follow=True, friction=j.friction, bounce=j.bounce,
+        limit_frequency=j.limit_frequency, limit_ratio=j.limit_ratio, break_impulse=j.break_impulse,
+        spring_frequency=j.spring_frequency, spring_ratio=j.spring_ratio,
+        damping=0.0 if spring else LIMP_DAMPING, ratio=spring.ratio if spring else 1.0,
+    )  # fmt: skip
 
 
-def _link(scene: Scene, index: dict[tuple[str | None, str], int], link: Link) -> JointSpec:
+def _link(index: dict[tuple[str | None, str], int], link: Link) -> JointSpec:
     """The solver's link, off until ``Built.set_links`` lets it hold."""
     low, high = link.lengths
     return JointSpec(

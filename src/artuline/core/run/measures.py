@@ -1,8 +1,11 @@
 """What a take is like, in units that people know: per frame for plots, and as the worst of each kind."""
 
+from collections.abc import Callable
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
+from numpy.typing import NDArray
 
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
@@ -14,6 +17,7 @@ from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import BodyRef, Scene
 from artuline.core.setup.anatomy import segment_of
 
+Mask = NDArray[np.bool_]
 QUIET_SLIDE = 0.01  # metres above the ground that a sole may be and still stand
 
 
@@ -122,72 +126,154 @@ def foot_slide(scene: Scene, take: Take) -> tuple[float, int, BodyRef | None]:
     return worst
 
 
+class Looked:
+    """A take as it is looked at: what of it is shown, and where physics moves it."""
+
+    def __init__(self, scene: Scene, take: Take):
+        self.scene, self.take = scene, take
+
+    @cached_property
+    def places(self) -> tuple[Array, Array]:
+        """Where every body is shown: (F, n, 3), (F, n, 4)."""
+        return shown_places(self.scene, self.take)
+
+    @cached_property
+    def live(self) -> Mask:
+        """Where physics moves a body (F, n)."""
+        return self.take.handover > 0.0
+
+    @cached_property
+    def moved(self) -> Mask:
+        """Where it did at the frame before, too."""
+        return self.live & np.concatenate([self.live[:1], self.live[:-1]])
+
+    @cached_property
+    def turning(self) -> Mask:
+        """Where it does before and after, too."""
+        found = np.zeros_like(self.live)
+        found[1:-1] = self.live[:-2] & self.live[1:-1] & self.live[2:]
+        return found
+
+    @cached_property
+    def bodies_of_joints(self) -> list[BodyRef | None]:
+        """The body of every joint of the take; None where it is gone."""
+        return [self.scene.body_of_joint(ref) for ref in self.take.joints]
+
+    @cached_property
+    def held(self) -> Mask:
+        """Where physics moves the body of a joint (F, m); everywhere for what is gone."""
+        found = np.ones((len(self.take.frames), len(self.take.joints)), bool)
+        for k, ref in enumerate(self.bodies_of_joints):
+            column = self.take.column(*ref) if ref is not None else None
+            if column is not None:
+                found[:, k] = self.live[:, column]
+        return found
+
+
 @dataclass(frozen=True)
 class Kind:
-    """A kind of measure: ``serious`` is the value, in ``unit``, from which on it spoils a take; by their share of it kinds are ranked."""
+    """A row of the table of measures.
+
+    ``name``: of the plot; ``words``: as a worst moment, empty if it is none. ``table``: its values (F, n) of bodies, or (F, m) with
+    ``joints``; ``judged``: where they count as a moment; ``worst``: for what is no table, value, frame and body. ``serious``: the value
+    from which on it spoils a take; by their share of it kinds are ranked. ``help``: what usually makes it better. ``total``: bodies are
+    summed up, not the most of them taken. ``seen_in``: the plot that shows it.
+    """
 
     name: str
     unit: str
-    serious: float
-    help: str
+    table: Callable[[Looked], Array] | None = None
+    words: str = ""
+    serious: float = np.inf
+    help: str = ""
+    joints: bool = False
+    judged: Callable[[Looked], Mask] | None = None
+    worst: Callable[[Looked], tuple[float, int, BodyRef | None]] | None = None
+    plotted: bool = True
+    total: bool = False
+    seen_in: str = ""
 
 
+def _slide(x: Looked) -> tuple[float, int, BodyRef | None]:
+    value, frame, where = foot_slide(x.scene, x.take)
+    return 1000.0 * value, frame, where
+
+
+#: Everything that is measured, once: worst moments, plots, brackets and the command line are made of it.
 KINDS = (
-    Kind("Pressed in", "mm", 2.0, "More substeps, or a softer ramp out."),
-    Kind("Beyond a limit", "°", 3.0, "Widen the range, or lower the tone."),
-    Kind("Joint apart", "mm", 0.5, "More substeps."),
-    Kind("Shaking", "°", 1.5, "A little calm, or less tone."),
-    Kind("Fastest", "m/s", 12.0, "A slower obstacle, or some drag."),
-    Kind("Foot slides", "mm", 30.0, "A longer ramp out."),
-)
+    Kind("height", "m", lambda x: x.places[0][..., 1]),
+    Kind("speed", "m/s", lambda x: speeds(x.places[0], x.scene.rate)),
+    Kind("contact", "N s", lambda x: x.take.contact),
+    Kind("penetration", "mm", lambda x: 1000.0 * x.take.penetration, "Pressed in", 2.0,
+         "More substeps, or a softer ramp out.", judged=lambda x: x.live),
+    Kind("limit used", "%", lambda x: 100.0 * x.take.used, joints=True),
+    Kind("limit excess", "°", lambda x: np.degrees(x.take.excess), "Beyond a limit", 3.0, "Widen the range, or lower the tone.",
+         joints=True, judged=lambda x: x.held, plotted=False, seen_in="limit used"),
+    Kind("separation", "mm", lambda x: 1000.0 * x.take.separation, "Joint apart", 0.5, "More substeps.",
+         joints=True, judged=lambda x: x.held, plotted=False),
+    Kind("shaking", "°", lambda x: jitter(x.places[1]), "Shaking", 1.5, "A little calm, or less tone.", judged=lambda x: x.turning),
+    Kind("fastest", "m/s", lambda x: speeds(x.places[0], x.scene.rate), "Fastest", 12.0, "A slower obstacle, or some drag.",
+         judged=lambda x: x.moved, plotted=False, seen_in="speed"),
+    Kind("energy", "J", lambda x: x.take.kinetic, total=True),
+    Kind("slide", "mm", None, "Foot slides", 30.0, "A longer ramp out.", worst=_slide, plotted=False, seen_in="height"),
+)  # fmt: skip
+JUDGED = {k.words: k for k in KINDS if k.words}
+PLOTS = {k.name: k for k in KINDS if k.plotted}
 FINE = 0.5  # share of what is serious below which nobody needs to look
 AWAY = "From the keys"
-UNITS = {k.name: k.unit for k in KINDS} | {AWAY: "°"}
+#: Units of a bracket's measures.
+UNITS = {words: k.unit for words, k in JUDGED.items()} | {AWAY: "°"}
+
+
+def plot_of(words: str) -> str | None:
+    """The plot that shows a worst moment; None if none does."""
+    kind = JUDGED[words]
+    return kind.seen_in or (kind.name if kind.plotted else None)
+
+
+def curve(scene: Scene, take: Take, quantity: str, ref: BodyRef | None) -> Array:
+    """A quantity of ``PLOTS`` over the frames (F,), of a body as it is shown, else the most of all bodies or their sum."""
+    kind, x = PLOTS[quantity], Looked(scene, take)
+    assert kind.table is not None
+    values = kind.table(x)
+    if kind.joints:
+        own = [k for k, j in enumerate(take.joints) if ref is not None and j.figure and x.bodies_of_joints[k] == ref]
+        at = own[0] if own else None
+    else:
+        at = take.column(*ref) if ref is not None else None
+    if at is not None:
+        return np.asarray(values[:, at])
+    return np.asarray(values.sum(axis=1) if kind.total else values.max(axis=1, initial=0.0))
 
 
 def measure_take(scene: Scene, take: Take) -> list[Measure]:
-    """The worst of each kind in what is shown, in the order of ``KINDS``. What is on its keys is not measured."""
-    p, q = shown_places(scene, take)
-    live = take.handover > 0.0
-    turning = np.zeros_like(live)
-    turning[1:-1] = live[:-2] & live[1:-1] & live[2:]
-    moved = live & np.concatenate([live[:1], live[:-1]])
-    joints = [scene.body_of_joint(ref) for ref in take.joints]
-    held = np.ones((len(take.frames), len(joints)), bool)
-    for k, ref in enumerate(joints):
-        column = take.column(*ref) if ref is not None else None
-        if column is not None:
-            held[:, k] = live[:, column]
-    values = (
-        np.where(live, 1000.0 * take.penetration, 0.0),
-        np.where(held, np.degrees(take.excess), 0.0),
-        np.where(held, 1000.0 * take.separation, 0.0),
-        np.where(turning, jitter(q), 0.0),
-        np.where(moved, speeds(p, scene.rate), 0.0),
-    )
-    found = []
-    for kind, table in zip(KINDS, values):
-        of_joints = kind.name in ("Beyond a limit", "Joint apart")
-        if not table.size:
-            found.append(Measure(kind.name, 0.0, kind.unit, int(take.frames[0]), None, "", kind.help))
-            continue
-        i, k = (int(x) for x in np.unravel_index(int(table.argmax()), table.shape))
-        where = joints[k] if of_joints else take.bodies[k]
-        place = scene.words(take.joints[k] if of_joints else take.bodies[k])
-        found.append(Measure(kind.name, float(table[i, k]), kind.unit, int(take.frames[i]), where, place, kind.help))
-    slide, frame, foot = foot_slide(scene, take)
-    last = KINDS[-1]
-    found.append(
-        Measure(last.name, 1000.0 * slide, last.unit, frame, foot, scene.words(foot) if foot else "", last.help)
-    )
-    return found
+    """The worst of each kind in what is shown, in the order of the table. What is on its keys is not measured."""
+    x = Looked(scene, take)
+    return [_worst(kind, x) for kind in JUDGED.values()]
+
+
+def _worst(kind: Kind, x: Looked) -> Measure:
+    scene, take = x.scene, x.take
+    if kind.worst is not None:
+        value, frame, where = kind.worst(x)
+        return Measure(kind.words, value, kind.unit, frame, where, scene.words(where) if where else "", kind.help)
+    assert kind.table is not None and kind.judged is not None
+    table = np.where(kind.judged(x), kind.table(x), 0.0)
+    if not table.size:
+        return Measure(kind.words, 0.0, kind.unit, int(take.frames[0]), None, "", kind.help)
+    i, k = (int(n) for n in np.unravel_index(int(table.argmax()), table.shape))
+    where = x.bodies_of_joints[k] if kind.joints else take.bodies[k]
+    place = scene.words(take.joints[k] if kind.joints else take.bodies[k])
+    return Measure(kind.words, float(table[i, k]), kind.unit, int(take.frames[i]), where, place, kind.help)
 
 
 def worst_moments(scene: Scene, take: Take) -> list[Measure]:
     """The worst of each kind that needs a look, the most serious first; empty for a take that is fine."""
-    serious = {k.name: k.serious for k in KINDS}
-    found = [m for m in measure_take(scene, take) if m.value >= FINE * serious[m.name]]
-    return sorted(found, key=lambda m: -m.value / serious[m.name])
+
+    def share(m: Measure) -> float:
+        return m.value / JUDGED[m.name].serious
+
+    return sorted((m for m in measure_take(scene, take) if share(m) >= FINE), key=lambda m: -share(m))
 
 
 def summary(scene: Scene, assets: AssetStore, take: Take) -> dict[str, float]:

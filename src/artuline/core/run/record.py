@@ -7,25 +7,15 @@ from collections.abc import Callable
 import numpy as np
 
 from artuline.core.errors import ArtulineError, CancelledError
-from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.keyed import keyed_pose
 from artuline.core.motion.skeleton import Pose
 from artuline.core.physics.state import ASKED, DONE, HALTED
-from artuline.core.run.build import (
-    Built,
-    build,
-    calm_rate,
-    require_bodies,
-    return_frequency,
-    steady_damping,
-    steady_frequency,
-    tone_frequency,
-)
-from artuline.core.run.forces import add_velocity, gravity_at, set_pushes, wind_at
+from artuline.core.run.build import Built, build, require_bodies
 from artuline.core.run.planting import plant_feet
 from artuline.core.run.returns import Return, begin, coming, put
 from artuline.core.run.shown import shown_pose
+from artuline.core.run.stepper import Chunk, Stepper
 from artuline.core.run.take import Take
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
@@ -73,10 +63,9 @@ def run(
     rec = _Record(built, frames)
     returning = coming(scene)
     count = len(frames)
-    was_free = np.zeros(rec.n, bool)
-    started: set[int] = set()
+    stepper = Stepper(built)
     if scene.warm_up > 0:
-        was_free = _warm_up(built, was_free, started, cancelled)
+        _warm_up(stepper, cancelled)
     done, first, seen = 0, 0, 0.0
     while first < count - 1:
         if done and cancelled():
@@ -86,18 +75,18 @@ def run(
         last = min(first + CHUNK, count - 1)
         if returning:
             last = min(last, returning[0][0] - scene.start)
-        chunk = _Chunk(built, frames[first], last - first)
+        chunk = Chunk(built, frames[first], last - first)
         if first == 0:
             rec.p[0], rec.q[0] = chunk.p[chunk.lead], chunk.q[chunk.lead]
-            if was_free.any():
+            if stepper.free.any():
                 p, q = built.world.poses()
-                rec.p[0, was_free], rec.q[0, was_free] = p[was_free], q[was_free]
+                rec.p[0, stepper.free], rec.q[0, stepper.free] = p[stepper.free], q[stepper.free]
         for k in range(last - first):
             if cancelled():
                 if not (partial and done >= 2):
                     raise CancelledError
                 break
-            was_free = chunk.step(k, was_free, started)
+            stepper.step(chunk, k)
             done = first + k + 1
             rec.keep(done)
             progress(done, count - 1)
@@ -108,19 +97,19 @@ def run(
     return rec.take(done + 1)
 
 
-def _warm_up(built: Built, was_free: np.ndarray, started: set[int], cancelled: Callable[[], bool]) -> np.ndarray:
-    """Simulate the frames before the first; returns which bodies are free then."""
+def _warm_up(stepper: Stepper, cancelled: Callable[[], bool]) -> None:
+    """Simulate the frames before the first."""
+    built = stepper.built
     scene = built.scene
-    still = _Chunk(built, scene.start, 1, held=True) if not scene.warm_up_plays else None
+    still = Chunk(built, scene.start, 1, held=True) if not scene.warm_up_plays else None
     for i in range(scene.warm_up):
         if cancelled():
             raise CancelledError
         k = i % CHUNK
         if still is None and k == 0:
-            plays = _Chunk(built, scene.start - scene.warm_up + i, min(CHUNK, scene.warm_up - i), lanes_at=scene.start)
-        was_free = still.step(0, was_free, started) if still is not None else plays.step(k, was_free, started)
+            plays = Chunk(built, scene.start - scene.warm_up + i, min(CHUNK, scene.warm_up - i), lanes_at=scene.start)
+        stepper.step(still or plays, 0 if still is not None else k)
     built.world.reset_report()
-    return was_free
 
 
 class _Record:
@@ -181,9 +170,8 @@ class _Record:
 
     def shown(self, figure: int, rows: slice, *, planted: bool = False) -> Pose:
         """The shown local pose of a figure at rows."""
-        f, slots = self.built.scene.figures[figure], self.built.slots
-        mine = [i for i, s in enumerate(slots) if s.figure == figure]
-        bones = np.array([slots[i].bone for i in mine], int)
+        part = self.built.parts[figure]
+        f, mine, bones = part.figure, part.rows, part.bones
         keyed, handover = self._keyed(figure, rows), self.handover[rows][:, mine]
         pose = shown_pose(
             f, keyed, bones, self.p[rows][:, mine], self.q[rows][:, mine], handover, self.built.shown[mine]
@@ -211,108 +199,6 @@ class _Record:
             substeps=(int(world.counters[ASKED]), int(world.counters[DONE])),
             held=tuple(f for f in self.held if f <= self.frames[count - 1]),
         )
-
-
-class _Chunk:
-    """Keyed motion and lanes of some frames at every substep; ``held``: of the first frame only, standing still;
-    ``lanes_at``: the frame before which lanes are as they are there.
-    """
-
-    def __init__(self, built: Built, first: int, frames: int, held: bool = False, lanes_at: int | None = None):
-        scene = built.scene
-        self.built, self.k = built, scene.substeps
-        # with two substeps before, for the velocity of what is let go; nothing is known of what was before a scene
-        self.lead = 2 if first > scene.start else 0
-        times = first + np.arange(-self.lead, frames * self.k + 1) / self.k * (0.0 if held else 1.0)
-        self.p, self.q = built.keyed(times)
-        self.q = rotation.make_continuous(self.q)
-        self.x, self.r = built.world.inner(self.p, self.q)
-        times = times[self.lead :]
-        middle = times[:-1] + (0.0 if held else 0.5 / self.k)
-        if lanes_at is not None:
-            middle = np.maximum(middle, lanes_at)
-        self.handover, self.tone = built.lanes(middle)
-        self.free = self.handover > 0.0
-        steadiness, calm = built.firmness(middle)
-        mass, carried = built.world.bodies["mass"], built.carried()
-        steady = steady_frequency(steadiness, mass, carried)
-        self.goal = np.maximum(return_frequency(self.handover), steady)
-        self.calm = calm_rate(calm) + steady_damping(steady, mass, carried)
-        own = np.array([j.tone for _, j in built.joints])
-        child = built.world.joints["child"][: len(own)]
-        self.drive = np.zeros((len(middle), len(built.world.joints)))
-        self.drive[:, : len(own)] = np.where(
-            built.springs > 0.0, built.springs, tone_frequency(self.tone[:, child] * own)
-        )
-        self.first = first
-        # a substep begins with the kick of the time around its start
-        self.gravity, self.wind = gravity_at(scene, times[:-1]), wind_at(scene, times[:-1])
-
-    def step(self, frame: int, was_free: np.ndarray, started: set[int]) -> np.ndarray:
-        """Advance one frame; returns which bodies are free at its end. ``started``: figures that have been free."""
-        a, b = frame * self.k, (frame + 1) * self.k
-        world, h = self.built.world, 1.0 / (self.built.scene.rate * self.k)
-        x, r = self.x[self.lead :], self.r[self.lead :]
-        start_keyed(world.bodies, ~was_free, self.x, self.r, h, a + self.lead)
-        self.built.set_links(self.first + frame)
-        lift = (self.built.weight[:, None] - 1.0) * self.gravity[a] if (self.built.weight < 1.0).any() else None
-        set_pushes(world, self.built.pushes, self.first + frame, self.built.scene.rate, self.k, lift)
-        self._start(self.free[a], started)
-        if not self.free[a:b].any():
-            world.bodies["x"], world.bodies["q"] = x[b], r[b]
-            world.bodies["free"] = False
-            return self.free[b - 1]
-        world.step_keyed(
-            1.0 / self.built.scene.rate,
-            x[a : b + 1],
-            r[a : b + 1],
-            self.free[a:b],
-            self.goal[a:b],
-            self.drive[a:b],
-            calm=self.calm[a:b],
-            gravity=self.gravity[a:b],
-            wind=self.wind[a:b],
-        )
-        return self.free[b - 1]
-
-    def _start(self, free: np.ndarray, started: set[int]) -> None:
-        """Give figures that are handed over for the first time their own velocity and spin."""
-        for k, f in enumerate(self.built.scene.figures):
-            mine = np.array([i for i, s in enumerate(self.built.slots) if s.figure == k and free[i]], int)
-            if k not in started and len(mine):
-                started.add(k)
-                add_velocity(self.built.world.bodies, mine, np.array(f.velocity), np.array(f.spin))
-
-
-def start_keyed(bodies: np.ndarray, keyed: np.ndarray, x: Array, q: Array, h: float, row: int) -> None:
-    """Put keyed bodies on their keys x (F, n, 3), q (F, n, 4), a time h apart, at a row, with what is known of their motion before.
-
-    With no two rows before it they get the velocity of this moment, so that those let go now start with it.
-    """
-    bodies["x"][keyed], bodies["q"][keyed] = x[row][keyed], q[row][keyed]
-    bodies["last"][keyed] = 0.0
-    if row < 2:
-        v, w = velocity_at(x, q, h, row)
-        bodies["v"][keyed], bodies["w"][keyed], bodies["keyed"][keyed] = v[keyed], w[keyed], 0
-        return
-    v, w = _chords(x[row - 2 : row + 1], q[row - 2 : row + 1], h)
-    bodies["chord"][keyed, :3], bodies["chord"][keyed, 3:] = v[0][keyed], w[0][keyed]
-    bodies["v"][keyed], bodies["w"][keyed], bodies["keyed"][keyed] = v[1][keyed], w[1][keyed], 2
-
-
-def _chords(x: Array, q: Array, h: float) -> tuple[Array, Array]:
-    """Mean velocities and spins (F - 1, n, 3) between poses a time h apart."""
-    return np.diff(x, axis=0) / h, rotation.to_rotation_vector(rotation.multiply(q[1:], rotation.conjugate(q[:-1]))) / h
-
-
-def velocity_at(x: Array, q: Array, h: float, row: int) -> tuple[Array, Array]:
-    """Velocity and spin (n, 3) of keyed poses at a row: of the parabola through it and two rows beside it, as far as there are."""
-    first = min(max(row - 1, 0), max(len(x) - 3, 0))
-    v, w = _chords(x[first : first + 3], q[first : first + 3], h)
-    if len(v) == 1:
-        return v[0], w[0]
-    k = row - first - 0.5
-    return v[0] + k * (v[1] - v[0]), w[0] + k * (w[1] - w[0])
 
 
 def keep_settings(scene: Scene, assets: AssetStore) -> str:

@@ -11,14 +11,15 @@ from artuline.core.motion.keyed import keyed_pose
 from artuline.core.motion.skeleton import Pose, placement, skeleton_of
 from artuline.core.physics.state import PLANE
 from artuline.core.run.build import build, require_bodies, tone_frequency
-from artuline.core.run.forces import add_velocity, gravity_at, set_pushes, wind_at
-from artuline.core.run.record import start_keyed
+from artuline.core.run.forces import add_velocity, gravity_at, wind_at
 from artuline.core.run.shown import shown_pose
+from artuline.core.run.stepper import Standing, Stepper, start_keyed
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Ground, Scene
 
-STEP = 1.0 / 48.0
+RATE = 48.0
+STEP = 1.0 / RATE
 SUBSTEPS = 5
 TUG_FREQUENCY = 2.5
 
@@ -41,8 +42,11 @@ class Tryout:
         p, q = self.built.keyed(frame + (np.arange(3) - row) / scene.substeps)
         x, r = world.inner(p, rotation.make_continuous(q))
         start_keyed(world.bodies, np.ones(len(world.bodies), bool), x, r, h, row)
-        self._free = np.zeros(len(world.bodies), bool)
-        self._free[: len(self.built.slots)] = True
+        self._free = self.built.articulated
+        self._stepper = Stepper(self.built)
+        self._stepper.free = self._free.copy()
+        # let go with the velocity of their keys, and with no other
+        self._stepper.started = set(range(len(self.built.parts)))
         self.built.set_links(frame)
         world.bodies["v"][~self._free] = 0.0
         world.bodies["w"][~self._free] = 0.0
@@ -78,25 +82,20 @@ class Tryout:
 
     def hold(self, figure: int, bones: frozenset[str]) -> None:
         """Keep the bodies on these bones of a figure on their keys; all others are free."""
-        f = self.scene.figures[figure]
-        for i, s in enumerate(self.built.slots):
-            if s.figure == figure:
-                kept = f.bodies[s.body].bone in bones
-                self._free[i] = not kept
-                if kept:
-                    self._x[i], self._r[i] = self.built.world.bodies["x"][i], self.built.world.bodies["q"][i]
-        b = self.built.world.bodies
+        part, b = self.built.parts[figure], self.built.world.bodies
+        kept = part.on(bones)
+        self._free[part.rows] = True
+        self._free[kept] = False
+        self._x[kept], self._r[kept] = b["x"][kept], b["q"][kept]
         b["v"][~self._free] = 0.0
         b["w"][~self._free] = 0.0
 
     def _chosen(self, figure: int | None, bones: frozenset[str]) -> np.ndarray:
         """Free bodies on bones of a figure; all free bodies for none."""
-        slots = self.built.slots
-        mine = [
-            i for i, s in enumerate(slots)
-            if self._free[i] and (not bones or (s.figure == figure and self.scene.figures[s.figure].bodies[s.body].bone in bones))
-        ]  # fmt: skip
-        return np.array(mine, int)
+        if not bones:
+            return np.flatnonzero(self._free)
+        mine = self.built.parts[figure].on(bones) if figure is not None else np.zeros(0, np.int64)
+        return mine[self._free[mine]]
 
     def push(self, figure: int | None, bones: frozenset[str], velocity: Array) -> None:
         """Add a velocity (3,), m/s, to the bodies on these bones, or to all."""
@@ -123,12 +122,10 @@ class Tryout:
         """The local pose (1, B) of every figure now."""
         p, q = self.built.world.poses()
         shown = []
-        for k, f in enumerate(self.scene.figures):
-            mine = [i for i, s in enumerate(self.built.slots) if s.figure == k]
-            bones = np.array([self.built.slots[i].bone for i in mine], int)
-            pose = self._keyed[k]
-            if mine:
-                pose = shown_pose(f, pose, bones, p[None, mine], q[None, mine], np.ones((1, len(mine))))
+        for part, pose in zip(self.built.parts, self._keyed):
+            rows = part.rows
+            if len(rows):
+                pose = shown_pose(part.figure, pose, part.bones, p[None, rows], q[None, rows], np.ones((1, len(rows))))
             shown.append(pose)
         return shown
 
@@ -148,32 +145,26 @@ class Tryout:
 
     def step(self) -> None:
         """One small step."""
-        world, n = self.built.world, len(self._free)
-        x = np.repeat(self._x[None], SUBSTEPS + 1, 0)
-        q = np.repeat(self._r[None], SUBSTEPS + 1, 0)
-        free = np.repeat(self._free[None], SUBSTEPS, 0)
-        drive = np.zeros((SUBSTEPS, len(world.joints)))
-        springs = self.built.springs
-        drive[:, : len(springs)] = np.where(springs > 0.0, springs, float(tone_frequency(np.array(self.tone))))
-        set_pushes(world, [], self.frame, 1.0 / STEP, SUBSTEPS, (self.built.weight[:, None] - 1.0) * world.gravity)
+        world, springs = self.built.world, self.built.springs
+        drive = np.zeros(len(world.joints))
+        drive[: len(springs)] = np.where(springs > 0.0, springs, float(tone_frequency(np.array(self.tone))))
         world.reset_report()
-        world.step_keyed(STEP, x, q, free, np.zeros((SUBSTEPS, n)), drive)
+        course = Standing(self.built, self.frame, RATE, SUBSTEPS, self._x, self._r, self._free, drive)
+        self._stepper.step(course, 0)
         self.time += STEP
 
     def tug(self, figure: int, bone: str, place: Array) -> bool:
         """Take hold of a body at a place in the world (3,). False if the bone carries no body."""
-        f = self.scene.figures[figure]
-        for i, s in enumerate(self.built.slots):
-            if s.figure == figure and f.bodies[s.body].bone == bone:
-                b = self.built.world.bodies[i]
-                t = self.built.world.tugs[0]
-                t["body"] = i
-                t["point"] = rotation.rotate(rotation.conjugate(b["q"]), place - b["x"])
-                t["goal"] = place
-                t["frequency"] = TUG_FREQUENCY
-                t["mass"] = 0.6 * float(self.built.world.bodies["mass"][self._free].sum())
-                return True
-        return False
+        found = self.built.parts[figure].on({bone})
+        if not len(found):
+            return False
+        b, t = self.built.world.bodies[found[0]], self.built.world.tugs[0]
+        t["body"] = found[0]
+        t["point"] = rotation.rotate(rotation.conjugate(b["q"]), place - b["x"])
+        t["goal"] = place
+        t["frequency"] = TUG_FREQUENCY
+        t["mass"] = 0.6 * float(self.built.world.bodies["mass"][self._free].sum())
+        return True
 
     def move_tug(self, place: Array) -> None:
         """Where the held point is pulled to."""
@@ -196,10 +187,10 @@ class Tryout:
         p, q = self.built.world.poses()
         turned = rotation.to_matrix(q)
         shown = []
-        for k, (keyed, local) in enumerate(self._matrices):
+        for part, (keyed, local) in zip(self.built.parts, self._matrices):
             made = keyed.copy()
-            body = {s.bone: i for i, s in enumerate(self.built.slots) if s.figure == k}
-            for b, up in enumerate(skeleton_of(self.scene.figures[k]).parents):
+            body = dict(zip(part.bones.tolist(), part.rows.tolist()))
+            for b, up in enumerate(skeleton_of(part.figure).parents):
                 if b in body:
                     i = body[b]
                     made[b, :3, :3] = turned[i] * np.linalg.norm(keyed[b, :3, :3], axis=0)

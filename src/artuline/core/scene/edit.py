@@ -148,6 +148,17 @@ class Names:
         return name
 
 
+def usual_interval(s: Scene) -> tuple[float, float]:
+    """First and last frame of an interval of physics where none is given: the middle of the range, with room to come back."""
+    third = (s.end - s.start) // 3
+    return float(s.start + third), float(s.end - third // 2)
+
+
+def usual_ramp(start: float, end: float) -> float:
+    """Frames over which an interval comes back to the keys: half a second of film, a third of a short one."""
+    return min(12.0, (end - start) / 3.0)
+
+
 def interval_lane(start: float, end: float, ramp_in: float, ramp_out: float) -> Lane:
     """Handover 0 up to ``start``, 1 after the ramp, back to 0 at ``end``. Frames."""
     ramp_in, ramp_out = max(ramp_in, 0.0), max(ramp_out, 0.0)

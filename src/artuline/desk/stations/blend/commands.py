@@ -47,9 +47,8 @@ class Commands:
             frames = [k.frame for k in live[-1].handover.keys]
             start, end = frames[0], frames[-1]
         else:
-            third = (s.end - s.start) // 3
-            start, end = s.start + third, s.end - third // 2
-        ramp = min(12.0, (end - start) / 3.0)
+            start, end = edit.usual_interval(s)
+        ramp = edit.usual_ramp(start, end)
         done = self.session.edit(
             f"Limp from {bone} down" if bone else "Hand over the whole figure",
             lambda sc: edit.hand_over(sc, f.id, bone, start, end, 0.0, ramp),
@@ -106,8 +105,8 @@ class Commands:
             return
         f, bones = found
         s = self.session.scene
-        third = (s.end - s.start) // 3
-        lane = edit.interval_lane(s.start + third, s.end - third // 2, 0.0, min(12.0, third / 3))
+        start, end = edit.usual_interval(s)
+        lane = edit.interval_lane(start, end, 0.0, edit.usual_ramp(start, end))
         name = edit.fresh_id("group", {g.id for g in f.groups})
         group = Group(id=name, name=f"{len(bones)} bones", bones=tuple(sorted(bones)), handover=lane)
         self.session.edit("Hand over these bones", lambda sc: edit.figure(sc, f.id, groups=(*f.groups, group)))

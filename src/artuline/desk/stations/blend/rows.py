@@ -218,7 +218,7 @@ class LaneRow:
             a, b = sorted((float(first), float(self._frame(at, scale))))
             if b - a < 2:
                 return lambda s: s
-            return lambda s: edit.hand_over(s, self.figure, bone, a, b, 0.0, min(12.0, (b - a) / 3.0))
+            return lambda s: edit.hand_over(s, self.figure, bone, a, b, 0.0, edit.usual_ramp(a, b))
 
         return RowDrag("Hand over on an interval", change)
 

@@ -1,7 +1,7 @@
 """What Takes does: compares takes, finds their worst moments, goes back to their settings."""
 
 from artuline.core.run.build import group_of
-from artuline.core.run.measures import Measure, worst_moments
+from artuline.core.run.measures import Measure, plot_of, worst_moments
 from artuline.core.run.record import back_to_settings
 from artuline.core.run.take import Take
 from artuline.core.scene import edit
@@ -10,9 +10,6 @@ from artuline.desk.desk import Desk
 from artuline.desk.stations.takes.brackets import Brackets
 
 VIEWS = {"over": "over each other", "beside": "side by side", "wiped": "wiped"}
-PLOT_OF = {
-    "Pressed in": "penetration", "Beyond a limit": "limit used", "Shaking": "shaking", "Fastest": "speed", "Foot slides": "height",
-}  # fmt: skip
 
 
 class Commands:
@@ -70,7 +67,7 @@ class Commands:
 
     def go_to_measure(self, m: Measure) -> None:
         """Go to a worst moment: its frame, its body, and the plot that shows it."""
-        self.plotted = PLOT_OF.get(m.name, self.plotted)
+        self.plotted = plot_of(m.name) or self.plotted
         self.session.set_frame(m.frame)
         figure = next((f for f in self.session.scene.figures if m.where is not None and f.id == m.where.figure), None)
         body = next((b for b in figure.bodies if b.id == m.where.body), None) if figure and m.where else None

@@ -6,13 +6,14 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QWidget
 
 from artuline.core.errors import ArtulineError
+from artuline.core.run.measures import PLOTS
 from artuline.core.run.record import settings_of
 from artuline.core.scene import edit, paths
 from artuline.core.scene.model import BodyRef, Figure, TakeRef
 from artuline.desk.form import Form
 from artuline.desk.stations.takes.bracket_panel import fill_bracket
 from artuline.desk.stations.takes.commands import VIEWS, Commands
-from artuline.desk.stations.takes.plot import QUANTITIES, Plot
+from artuline.desk.stations.takes.plot import Plot
 from artuline.desk.widgets.fields import Choice, button, faint, narrow, row, rule, section
 
 ROWS = 12  # of the table of differences
@@ -77,7 +78,7 @@ def fill(d: Form, w: Commands, f: Figure) -> None:
     )
     _against(d, w, ref)
     d.add(rule(), section("Over time"))
-    d.choice("Plot", QUANTITIES, w.plotted, w.plot, "What is drawn over time; a click in it goes to the frame.")
+    d.choice("Plot", list(PLOTS), w.plotted, w.plot, "What is drawn over time; a click in it goes to the frame.")
     figure_bones = s.selection.of(f.id)
     body = next((BodyRef(f.id, b.id) for b in f.bodies if b.bone in figure_bones), None)
     d.add(Plot(s, take, w.plotted, body, d.desk.comparison.take()))

@@ -1,39 +1,17 @@
 """A quantity of a take over time, scrubbed together with the timeline."""
 
-import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QWidget
 
 from artuline.core.geometry.rotation import Array
-from artuline.core.run.measures import jitter, shown_places, speeds
+from artuline.core.run.measures import PLOTS, curve
 from artuline.core.run.take import Take
-from artuline.core.scene.model import BodyRef, Scene
+from artuline.core.scene.model import BodyRef
 from artuline.desk import theme
 from artuline.desk.model.session import Session
 
-QUANTITIES = ("height", "speed", "contact", "penetration", "limit used", "shaking", "energy")
-UNITS = {
-    "height": "m", "speed": "m/s", "contact": "N s", "penetration": "mm", "limit used": "%", "shaking": "°", "energy": "J",
-}  # fmt: skip
 HEIGHT, LEFT, TOP, BOTTOM = 136, 34, 20, 16
-
-
-def curve(scene: Scene, take: Take, quantity: str, ref: BodyRef | None) -> Array:
-    """A quantity over the frames (F,) of a body as it is shown, else the most of all bodies (of energy the sum)."""
-    if quantity == "limit used":
-        values = 100.0 * take.used
-        mine = [k for k, j in enumerate(take.joints) if ref is not None and scene.body_of_joint(j) == ref and j.figure]
-        return values[:, mine[0]] if mine else values.max(axis=1, initial=0.0)
-    p, q = shown_places(scene, take)
-    values = {
-        "height": lambda: p[..., 1], "speed": lambda: speeds(p, scene.rate), "contact": lambda: take.contact,
-        "penetration": lambda: 1000.0 * take.penetration, "shaking": lambda: jitter(q), "energy": lambda: take.kinetic,
-    }[quantity]()  # fmt: skip
-    at = take.column(*ref) if ref is not None else None
-    if at is not None:
-        return np.asarray(values[:, at])
-    return np.asarray(values.sum(axis=1) if quantity == "energy" else values.max(axis=1))
 
 
 class Plot(QWidget):
@@ -89,7 +67,7 @@ class Plot(QWidget):
         p.setPen(QPen(theme.color("ink"), 1.0))
         p.drawLine(QPointF(x, box.top() - 2), QPointF(x, box.bottom()))
         # above the curves, which would run through it
-        text = f"{self.values[i]:.3g} {UNITS[self.quantity]}"
+        text = f"{self.values[i]:.3g} {PLOTS[self.quantity].unit}"
         at = QRectF(min(max(x - 40, box.left()), box.right() - 80), 0, 80, TOP - 4)
         p.drawText(at, Qt.AlignmentFlag.AlignCenter, text)
 

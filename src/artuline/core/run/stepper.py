@@ -1,0 +1,165 @@
+"""Stepping a world that was built from a scene, frame by frame: the same for recorded takes and for the live tryout."""
+
+from typing import Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+
+from artuline.core.geometry import rotation
+from artuline.core.geometry.rotation import Array
+from artuline.core.run.build import (
+    Built,
+    calm_rate,
+    return_frequency,
+    steady_damping,
+    steady_frequency,
+    tone_frequency,
+)
+from artuline.core.run.forces import add_velocity, gravity_at, set_pushes, wind_at
+
+
+class Course(Protocol):
+    """What steers a world over some frames, ``rate`` a second, of ``k`` substeps; rows of keyed motion begin ``lead`` substeps before.
+
+    x (L + F k + 1, n, 3), r (..., n, 4): keyed places. Of every substep: free, goal, calm (F k, n); drive (F k, m); gravity and wind
+    (F k, 3). ``first``: its first frame. ``pushes``: whether the scene's pushes act.
+    """
+
+    first: float
+    rate: float
+    k: int
+    lead: int
+    x: Array
+    r: Array
+    free: NDArray[np.bool_]
+    goal: Array
+    calm: Array
+    drive: Array
+    gravity: Array
+    wind: Array
+    pushes: bool
+
+
+class Stepper:
+    """Lets go, takes back, holds, pushes and steps. ``free`` (n,): which bodies were free at the end of the last frame."""
+
+    def __init__(self, built: Built):
+        self.built = built
+        self.free = np.zeros(built.count, bool)
+        #: Figures that have been free; they get a velocity of their own only once.
+        self.started: set[int] = set()
+
+    def step(self, course: Course, frame: int) -> None:
+        """Advance by one frame of a course."""
+        a, b = frame * course.k, (frame + 1) * course.k
+        built, world = self.built, self.built.world
+        x, r = course.x[course.lead :], course.r[course.lead :]
+        start_keyed(world.bodies, ~self.free, course.x, course.r, 1.0 / (course.rate * course.k), a + course.lead)
+        built.set_links(course.first + frame)
+        light = (built.weight < 1.0).any()
+        lift = (built.weight[:, None] - 1.0) * course.gravity[a] if light else None
+        pushes = built.pushes if course.pushes else []
+        set_pushes(world, pushes, course.first + frame, course.rate, course.k, lift)
+        self._start(course.free[a])
+        self.free = course.free[b - 1]
+        if not course.free[a:b].any():
+            world.bodies["x"], world.bodies["q"] = x[b], r[b]
+            world.bodies["free"] = False
+            return
+        world.step_keyed(
+            1.0 / course.rate, x[a : b + 1], r[a : b + 1], course.free[a:b], course.goal[a:b], course.drive[a:b],
+            calm=course.calm[a:b], gravity=course.gravity[a:b], wind=course.wind[a:b],
+        )  # fmt: skip
+
+    def _start(self, free: NDArray[np.bool_]) -> None:
+        """Give figures that are handed over for the first time their own velocity and spin."""
+        for k, part in enumerate(self.built.parts):
+            mine = part.rows[free[part.rows]]
+            if k not in self.started and len(mine):
+                self.started.add(k)
+                f = part.figure
+                add_velocity(self.built.world.bodies, mine, np.array(f.velocity), np.array(f.spin))
+
+
+class Chunk:
+    """Keyed motion and lanes of some frames at every substep; ``held``: of the first frame only, standing still;
+    ``lanes_at``: the frame before which lanes are as they are there.
+    """
+
+    def __init__(self, built: Built, first: int, frames: int, held: bool = False, lanes_at: int | None = None):
+        scene = built.scene
+        self.built, self.k = built, scene.substeps
+        # with two substeps before, for the velocity of what is let go; nothing is known of what was before a scene
+        self.lead = 2 if first > scene.start else 0
+        times = first + np.arange(-self.lead, frames * self.k + 1) / self.k * (0.0 if held else 1.0)
+        self.p, self.q = built.keyed(times)
+        self.q = rotation.make_continuous(self.q)
+        self.x, self.r = built.world.inner(self.p, self.q)
+        times = times[self.lead :]
+        middle = times[:-1] + (0.0 if held else 0.5 / self.k)
+        if lanes_at is not None:
+            middle = np.maximum(middle, lanes_at)
+        self.handover, self.tone = built.lanes(middle)
+        self.free = self.handover > 0.0
+        steadiness, calm = built.firmness(middle)
+        mass, carried = built.world.bodies["mass"], built.carried()
+        steady = steady_frequency(steadiness, mass, carried)
+        self.goal = np.maximum(return_frequency(self.handover), steady)
+        self.calm = calm_rate(calm) + steady_damping(steady, mass, carried)
+        own = np.array([j.tone for _, j in built.joints])
+        child = built.world.joints["child"][: len(own)]
+        self.drive = np.zeros((len(middle), len(built.world.joints)))
+        self.drive[:, : len(own)] = np.where(
+            built.springs > 0.0, built.springs, tone_frequency(self.tone[:, child] * own)
+        )
+        self.first: float = first
+        self.rate = scene.rate
+        # a substep begins with the kick of the time around its start
+        self.gravity, self.wind = gravity_at(scene, times[:-1]), wind_at(scene, times[:-1])
+        self.pushes = True
+
+
+class Standing:
+    """One frame in which the keys stand still where they are, x (n, 3), r (n, 4), and drives (m,) hold what is free (n,)."""
+
+    def __init__(
+        self, built: Built, first: float, rate: float, k: int, x: Array, r: Array, free: NDArray[np.bool_], drive: Array
+    ):
+        self.first, self.rate, self.k, self.lead = first, rate, k, 2
+        self.x, self.r = np.repeat(x[None], k + 3, 0), np.repeat(r[None], k + 3, 0)
+        self.free, self.drive = np.repeat(free[None], k, 0), np.repeat(drive[None], k, 0)
+        self.goal = self.calm = np.zeros((k, built.count))
+        self.gravity = np.repeat(built.world.gravity[None], k, 0)
+        self.wind = np.repeat(built.world.wind[None], k, 0)
+        self.pushes = False
+
+
+def start_keyed(bodies: np.ndarray, keyed: np.ndarray, x: Array, q: Array, h: float, row: int) -> None:
+    """Put keyed bodies on their keys x (F, n, 3), q (F, n, 4), a time h apart, at a row, with what is known of their motion before.
+
+    With no two rows before it they get the velocity of this moment, so that those let go now start with it.
+    """
+    bodies["x"][keyed], bodies["q"][keyed] = x[row][keyed], q[row][keyed]
+    bodies["last"][keyed] = 0.0
+    if row < 2:
+        v, w = velocity_at(x, q, h, row)
+        bodies["v"][keyed], bodies["w"][keyed], bodies["keyed"][keyed] = v[keyed], w[keyed], 0
+        return
+    v, w = _chords(x[row - 2 : row + 1], q[row - 2 : row + 1], h)
+    bodies["chord"][keyed, :3], bodies["chord"][keyed, 3:] = v[0][keyed], w[0][keyed]
+    bodies["v"][keyed], bodies["w"][keyed], bodies["keyed"][keyed] = v[1][keyed], w[1][keyed], 2
+
+
+def _chords(x: Array, q: Array, h: float) -> tuple[Array, Array]:
+    """Mean velocities and spins (F - 1, n, 3) between poses a time h apart."""
+    return np.diff(x, axis=0) / h, rotation.to_rotation_vector(rotation.multiply(q[1:], rotation.conjugate(q[:-1]))) / h
+
+
+def velocity_at(x: Array, q: Array, h: float, row: int) -> tuple[Array, Array]:
+    """Velocity and spin (n, 3) of keyed poses at a row: of the parabola through it and two rows beside it, as far as there are."""
+    first = min(max(row - 1, 0), max(len(x) - 3, 0))
+    v, w = _chords(x[first : first + 3], q[first : first + 3], h)
+    if len(v) == 1:
+        return v[0], w[0]
+    k = row - first - 0.5
+    return v[0] + k * (v[1] - v[0]), w[0] + k * (w[1] - w[0])
