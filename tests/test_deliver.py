@@ -1,17 +1,22 @@
 """Delivery of clip and layers as one animation, and of several figures."""
 
+from pathlib import Path
+
 import numpy as np
 import pytest
 
 from artuline.core.bake.bake import add_layer, bake_figure
+from artuline.core.bake.delivery import bake_take, delivery
 from artuline.core.bake.merged import merged_clip
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation
 from artuline.core.motion.keyed import keyed_pose
 from artuline.core.motion.skeleton import skeleton_of
 from artuline.core.run.record import keep_take, run
+from artuline.core.run.take import Take
 from artuline.core.scene import edit
-from artuline.formats.deliver import bake_and_write
+from artuline.formats.all import FORMATS, filters, format_of, named, suffixes
+from artuline.formats.deliver import deliver
 from artuline.formats.gltf_read import read_figure
 from artuline.formats.importing import choose_clip
 
@@ -75,9 +80,11 @@ def test_two_figures_run_together_and_each_gets_its_file(tmp_path, boom):
     take = run(scene, assets)
     assert set(take.poses) == {one.id, "mate"} and any(r.figure == "mate" for r in take.bodies)
     kept = keep_take(scene, assets, take, scene.settings_fingerprint())
-    written = bake_and_write(kept, assets, tmp_path / "out.glb", 2.0, 20.0)
-    assert [w[0].name for w in written] == ["out.glb", "out mate.glb"]
-    for path, _, baked in written:
+    made, results = bake_take(kept, assets, 2.0, 20.0)
+    written = deliver(tmp_path / "out.glb", made, assets, list(results))
+    assert [w.name for w in written] == ["out.glb", "out mate.glb"]
+    assert delivery(made, assets, ["mate"]).take is assets.decoded(kept.takes[0].asset, Take.from_arrays)
+    for path, baked in zip(written, results.values()):
         from artuline.core.scene.assets import AssetStore
 
         figure = read_figure(path, AssetStore()).figure
@@ -94,7 +101,19 @@ def test_a_figure_that_physics_never_moves_cannot_be_baked(boom_run):
     with pytest.raises(ArtulineError, match="never moves"):
         bake_figure(scene, assets, other, take)
     with pytest.raises(ArtulineError, match="no take"):
-        bake_and_write(scene.changed(take=None, takes=()), assets, None, 1.0, 1.0)
+        bake_take(scene.changed(take=None, takes=()), assets, 1.0, 1.0)
+
+
+def test_formats_are_told_apart_by_what_they_can_do(tmp_path, boom):
+    assert set(suffixes("write")) <= set(suffixes("read_figure")) <= set(suffixes("read_mesh"))
+    assert named(Path("a")) == Path("a.glb") and named(Path("a.GLB")) == Path("a.GLB")
+    for ability, name in (("write", "a.obj"), ("read_figure", "a.stl"), ("read_mesh", "a.txt")):
+        with pytest.raises(ArtulineError, match="Choose one of"):
+            format_of(Path(name), ability)
+    assert "*.ply" in filters("read_mesh", "Meshes") and FORMATS[0].name == "glTF"
+    with pytest.raises(ArtulineError, match="no format that can be written"):
+        deliver(tmp_path / "out.obj", *boom, ["deckhand"])
+    assert not list(tmp_path.iterdir())
 
 
 def test_choosing_a_clip_sets_range_and_rate(boom):

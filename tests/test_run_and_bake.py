@@ -7,6 +7,7 @@ import numpy as np
 import pytest
 
 from artuline.core.bake.bake import add_layer, bake_figure
+from artuline.core.bake.delivery import bake_take
 from artuline.core.bake.hermite import fit
 from artuline.core.errors import ArtulineError, CancelledError
 from artuline.core.geometry import rotation
@@ -20,7 +21,7 @@ from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Scene
 from artuline.core.setup.ragdoll import set_up
-from artuline.formats.deliver import bake_and_write
+from artuline.formats.deliver import deliver
 from artuline.formats.gltf_read import read_figure
 from artuline.formats.importing import add_figure
 from tests import foreign
@@ -193,7 +194,8 @@ def test_bad_bounds_are_refused(boom_run):
 def test_the_delivered_file_plays_the_take(tmp_path, boom_run):
     scene, assets, take = boom_run
     path = tmp_path / "out.glb"
-    bake_and_write(scene, assets, path, 1.0, 10.0)
+    made, baked = bake_take(scene, assets, 1.0, 10.0)
+    deliver(path, made, assets, list(baked))
     store = AssetStore()
     back = read_figure(path, store).figure
     clip = load_clip(store, back.clips[0].asset)

@@ -265,19 +265,18 @@ def bake(
     millimetres: Annotated[float, typer.Option(help="Largest error at the ends of the limbs.")] = 10.0,
 ) -> None:
     """Turn a scene's take into keys and write the figure with the baked animation."""
+    from artuline.core.bake.delivery import bake_take
     from artuline.core.scene.assets import AssetStore
-    from artuline.formats.deliver import bake_and_write
+    from artuline.formats.all import format_of
+    from artuline.formats.deliver import deliver
     from artuline.formats.scene_file import load_scene
 
-    if output.suffix.lower() != ".glb":
-        raise ArtulineError(f"{output.name} does not end in .glb", remedy="Name the output something.glb.")
+    format_of(output, "write")
     assets = AssetStore()
     loaded = load_scene(scene, assets)
-    results = _with_progress(
-        "Fitting keys", lambda tick: bake_and_write(loaded, assets, output, degrees, millimetres, tick)
-    )
-    for path, name, baked in results:
-        typer.echo(f"{name}: {baked.summary()}")
+    made, baked = _with_progress("Fitting keys", lambda tick: bake_take(loaded, assets, degrees, millimetres, tick))
+    for path, (figure, result) in zip(deliver(output, made, assets, list(baked)), baked.items()):
+        typer.echo(f"{made.figure(figure).name}: {result.summary()}")
         typer.echo(f"Saved {path}")
 
 

@@ -14,9 +14,9 @@ from artuline.demo.scenes import demo_scene
 from artuline.desk import theme
 from artuline.desk.widgets.keys import KeysToFocus
 from artuline.desk.window import Window
+from artuline.formats.all import suffixes
 from artuline.formats.files import write_whole
 from artuline.formats.gltf_read import read_figure
-from artuline.formats.importing import FIGURES
 from artuline.formats.recovery import left_behind
 from artuline.formats.scene_file import load_scene
 
@@ -53,7 +53,7 @@ def start(path: Path | None = None, demo: str | None = None, picture: Path | Non
     if path is not None:
         if not path.exists():
             raise ArtulineError("there is no such file", place=str(path), remedy="Check the path.")
-        if path.suffix.lower() in FIGURES:
+        if path.suffix.lower() in suffixes("read_figure"):
             imported = read_figure(path, assets)
         else:
             scene = load_scene(path, assets)

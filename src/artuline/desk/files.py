@@ -14,9 +14,10 @@ from artuline.desk.desk import Desk
 from artuline.desk.model.actions import Action
 from artuline.desk.recover import RecoverDialog
 from artuline.formats import recovery
-from artuline.formats.deliver import write_baked
+from artuline.formats.all import filters, named, suffixes
+from artuline.formats.deliver import deliver
 from artuline.formats.gltf_read import Imported, read_figure
-from artuline.formats.importing import FIGURES, put_figure
+from artuline.formats.importing import put_figure
 from artuline.formats.scene_file import load_scene
 
 
@@ -136,13 +137,13 @@ class Files:
 
     def ask_open(self) -> None:
         """Choose a scene file and open it."""
-        path = self._choose("Open a scene", "scene", "Scenes (*.artuline);;Figures (*.glb *.gltf)")
+        path = self._choose("Open a scene", "scene", f"Scenes (*.artuline);;{filters('read_figure', 'Figures')}")
         if path is not None:
             self.open_path(path)
 
     def ask_figure(self) -> None:
         """Choose a figure file and add it."""
-        path = self._choose("Open a figure", "figure", "Figures (*.glb *.gltf)")
+        path = self._choose("Open a figure", "figure", filters("read_figure", "Figures"))
         if path is not None:
             self.open_path(path)
 
@@ -154,7 +155,7 @@ class Files:
 
     def open_path(self, path: Path) -> bool:
         """Begin to read a scene, or a figure that is added to the scene. False if that is not possible now."""
-        if path.suffix.lower() not in FIGURES:
+        if path.suffix.lower() not in suffixes("read_figure"):
             return self._fetch(f"Opening {path.name}", lambda assets, c: load_scene(path, assets, c), path)
         staged = AssetStore()
 
@@ -187,7 +188,7 @@ class Files:
 
     def open_all(self, paths: list[Path]) -> None:
         """Open several files one after the other: figures are added, of scenes the first is opened."""
-        scenes = [p for p in paths if p.suffix.lower() not in FIGURES]
+        scenes = [p for p in paths if p.suffix.lower() not in suffixes("read_figure")]
         self._to_open = scenes[:1] + [p for p in paths if p not in scenes]
         self.open_next()
 
@@ -230,8 +231,8 @@ class Files:
             self.desk.fault("There is no figure to export.")
             return
         folder = Path(self.memory.folder("export"))
-        suggested = str(folder / (f"{f.name} {f.clip or ''}".strip() + ".glb"))
-        name, _ = QFileDialog.getSaveFileName(self.stage.window(), "Export", suggested, "glTF (*.glb)")
+        suggested = str(folder / (f"{f.name} {f.clip or ''}".strip() + suffixes("write")[0]))
+        name, _ = QFileDialog.getSaveFileName(self.stage.window(), "Export", suggested, filters("write", "Figures"))
         if name:
             self.memory.keep_file("export", Path(name), recent=False)
             self.export_to(Path(name))
@@ -242,8 +243,7 @@ class Files:
         if f is None:
             return False
         try:
-            target = path if path.suffix.lower() == ".glb" else path.with_suffix(".glb")
-            write_baked(target, self.session.scene, self.session.assets, f)
+            target = deliver(named(path), self.session.scene, self.session.assets, [f.id])[0]
         except ArtulineError as error:
             self.desk.fault(str(error))
             return False

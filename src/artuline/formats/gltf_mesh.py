@@ -1,13 +1,16 @@
 """Surfaces of glTF 2.0: primitives as arrays, with their skin weights."""
 
 from dataclasses import dataclass
+from pathlib import Path
 
 import numpy as np
 
+from artuline.core.geometry import transforms
 from artuline.formats.checked import Part
-from artuline.formats.gltf_container import Container
+from artuline.formats.gltf_container import Container, open_container
 
 MOST_VERTICES = 3_000_000
+DEEPEST = 1000  # nodes above each other
 MOST_WEIGHTS = 8  # sets of four joints a vertex
 
 
@@ -111,3 +114,42 @@ def vertex_normals(positions: np.ndarray, triangles: np.ndarray) -> np.ndarray:
         np.add.at(out, triangles[:, k], face)
     length = np.linalg.norm(out, axis=1, keepdims=True)
     return np.where(length > 0, out / np.where(length > 0, length, 1.0), [0.0, 1.0, 0.0])
+
+
+def read_nodes(path: Path) -> tuple[np.ndarray, np.ndarray]:
+    """All meshes of a glTF file where its nodes put them: vertices (V, 3), triangles (T, 3). Raises ArtulineError."""
+    c = open_container(path)
+    nodes = c.items("nodes")
+    surfaces = Surfaces(c, [])
+    child_of = {child for node in nodes for child in node.indices("children", nodes, "nodes")}
+    todo = [(i, np.eye(4), 0) for i in range(len(nodes)) if i not in child_of]
+    vertices: list[np.ndarray] = []
+    triangles: list[np.ndarray] = []
+    total = 0
+    while todo:
+        i, above, depth = todo.pop()
+        if depth > DEEPEST:
+            raise c.fail("its nodes lie too deep in each other")
+        here = above @ _matrix(nodes[i])
+        if "mesh" in nodes[i]:
+            for primitive in c.item("meshes", nodes[i], "mesh").parts("primitives"):
+                part = surfaces.primitive(primitive, 0, 0, 0)
+                if part is not None:
+                    triangles.append(part.triangles + total)
+                    vertices.append(part.positions @ here[:3, :3].T + here[:3, 3])
+                    total += len(part.positions)
+        todo += [(child, here, depth + 1) for child in nodes[i].indices("children", nodes, "nodes")]
+    if not vertices:
+        return np.zeros((0, 3)), np.zeros((0, 3), np.int64)
+    return np.concatenate(vertices), np.concatenate(triangles)
+
+
+def _matrix(node: Part) -> np.ndarray:
+    if "matrix" in node:
+        return node.floats("matrix", 16, ()).reshape(4, 4).T
+    q = node.floats("rotation", 4, (0.0, 0.0, 0.0, 1.0))
+    if not 0.5 < np.linalg.norm(q) < 2.0:
+        raise node.fail("has a rotation that is not a unit quaternion")
+    return transforms.compose(
+        node.floats("translation", 3, (0.0,) * 3), q / np.linalg.norm(q), node.floats("scale", 3, (1.0,) * 3)
+    )

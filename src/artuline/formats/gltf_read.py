@@ -18,8 +18,9 @@ from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Bone, ClipRef, Figure, Material
 from artuline.core.setup.units import likely_unit, unit_name
 from artuline.formats.checked import Cancelled, Part, reading
+from artuline.formats.format import Format
 from artuline.formats.gltf_container import Container, open_container
-from artuline.formats.gltf_mesh import Primitive, Surfaces
+from artuline.formats.gltf_mesh import Primitive, Surfaces, read_nodes
 
 COMMON_RATES = (12, 15, 24, 25, 30, 48, 50, 60, 90, 100, 120)
 PLACEMENT = "placement"  # in the extras of a node that only says where the figure stood in our scene
@@ -364,3 +365,6 @@ def _loops(clip: Clip, figure: Figure) -> bool:
         return False
     pose = clip.sample(skeleton_of(figure), np.array([0.0, end]))
     return bool(rotation.angle_between(pose.rotation[0], pose.rotation[1]).max() < math.radians(1.0))
+
+
+FORMAT = Format("glTF", (".glb", ".gltf"), read_figure=read_figure, read_mesh=read_nodes)

@@ -7,12 +7,14 @@ from typing import Any
 
 import numpy as np
 
+from artuline.core.bake.delivery import Delivery
 from artuline.core.geometry import rotation
 from artuline.core.motion.clip import Clip
 from artuline.core.motion.skeleton import skeleton_of
 from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Figure
 from artuline.formats.files import write_whole
+from artuline.formats.format import Format
 from artuline.formats.gltf_read import PLACEMENT
 
 _TYPES = {1: "SCALAR", 3: "VEC3", 4: "VEC4", 16: "MAT4"}
@@ -168,3 +170,15 @@ def _animation(buffer: _Buffer, names: tuple[str, ...], name: str, clip: Clip) -
         samplers.append({"input": times, "output": values, "interpolation": c.interpolation})
         channels.append({"sampler": len(samplers) - 1, "target": {"node": index[c.bone], "path": c.path}})
     return {"name": name, "channels": channels, "samplers": samplers}
+
+
+def write(path: Path, delivery: Delivery) -> list[Path]:
+    """Write every figure as one .glb file: the first to the path, others beside it with their names added. Raises ArtulineError."""
+    written = []
+    for i, x in enumerate(delivery.figures):
+        written.append(path if i == 0 else path.with_name(f"{path.stem} {x.figure.name}{path.suffix}"))
+        write_figure(written[-1], x.figure, x.mesh, x.clips)
+    return written
+
+
+FORMAT = Format("glTF, one file", (".glb",), write=write)

@@ -11,8 +11,6 @@ from artuline.core.setup.placing import beside
 from artuline.formats.checked import Cancelled
 from artuline.formats.gltf_read import Imported, read_figure
 
-FIGURES = (".glb", ".gltf")
-
 
 @dataclass(frozen=True)
 class Added:

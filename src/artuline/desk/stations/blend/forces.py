@@ -13,7 +13,8 @@ from artuline.core.run.forces import gravity_at
 from artuline.core.scene import edit
 from artuline.core.scene.model import MotionKey, Obstacle, Scene, Shape, VectorLane
 from artuline.desk.desk import Desk
-from artuline.formats.mesh_read import KINDS, read_shape
+from artuline.formats.all import suffixes
+from artuline.formats.mesh_read import read_shape
 
 
 class Forces:
@@ -61,7 +62,7 @@ class Forces:
 
     def ask_obstacle(self) -> None:
         """Choose a file with a mesh, and make an obstacle of it."""
-        kinds = " ".join(f"*{k}" for k in KINDS)
+        kinds = " ".join(f"*{k}" for k in suffixes("read_mesh"))
         filters = f"A mesh as its convex hull ({kinds});;A mesh as it is, hollow ({kinds})"
         name, chosen = QFileDialog.getOpenFileName(self.stage.window(), "An obstacle from a file", "", filters)
         if name:

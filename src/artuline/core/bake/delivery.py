@@ -1,0 +1,72 @@
+"""What leaves the program, in no format yet: figures with their motion, which a writer of any format takes."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from artuline.core.bake.bake import Baked, add_layer, bake_figure
+from artuline.core.bake.merged import merged_clip
+from artuline.core.errors import ArtulineError
+from artuline.core.motion.clip import Clip
+from artuline.core.run.take import Take
+from artuline.core.scene.assets import AssetStore
+from artuline.core.scene.mesh import Mesh
+from artuline.core.scene.model import Figure, Scene
+
+
+@dataclass(frozen=True, eq=False)
+class Delivered:
+    """A figure with its mesh, if it has one, and its animations by name."""
+
+    figure: Figure
+    mesh: Mesh | None
+    clips: dict[str, Clip]
+
+
+@dataclass(frozen=True, eq=False)
+class Delivery:
+    """Figures, the frames per second of their animations, and the take that they are of, if there is one."""
+
+    figures: tuple[Delivered, ...]
+    rate: float
+    take: Take | None = None
+
+
+def delivery(scene: Scene, assets: AssetStore, figures: list[str]) -> Delivery:
+    """Some of a scene's figures, each with its clip and layers merged into one animation over the scene's range."""
+    found = []
+    for f in (scene.figure(i) for i in figures):
+        mesh = Mesh.from_arrays(assets[f.asset]) if f.asset else None
+        name = f"{f.clip} baked" if f.clip else "baked"
+        found.append(Delivered(f, mesh, {name: merged_clip(scene, assets, f)}))
+    ref = scene.active_take()
+    take = assets.decoded(ref.asset, Take.from_arrays) if ref is not None else None
+    return Delivery(tuple(found), scene.rate, take)
+
+
+def bake_take(
+    scene: Scene,
+    assets: AssetStore,
+    degrees: float,
+    millimetres: float,
+    progress: Callable[[int, int], None] = lambda done, total: None,
+) -> tuple[Scene, dict[str, Baked]]:
+    """The scene with its shown take as layers on every figure that physics moves, and what each came to, by figure id.
+
+    Raises ArtulineError if there is no take, or if it moves no figure.
+    """
+    ref = scene.active_take()
+    if ref is None:
+        raise ArtulineError("the scene has no take to bake", remedy="Run it first.")
+    take = assets.decoded(ref.asset, Take.from_arrays)
+    results: dict[str, Baked] = {}
+    failed = None
+    for f in (f for f in scene.figures if f.id in take.poses and f.bodies):
+        try:
+            results[f.id] = bake_figure(scene, assets, f, take, degrees, millimetres, progress)
+        except ArtulineError as error:
+            failed = error
+    if not results:
+        raise failed or ArtulineError("the take moves no figure", remedy="Run the scene again.")
+    for figure, baked in results.items():
+        scene = add_layer(scene, assets, figure, baked, f"{ref.name} baked", ref.id)
+    return scene, results
