@@ -190,7 +190,8 @@ def test_archives_that_unfold_or_claim_too_much_are_refused(tmp_path, boom, monk
         load_scene(scene_with(tmp_path, lambda parts: parts | {"scene.json": parts["scene.json"].replace(b'"end": 168', b'"end": 1000000000')}), AssetStore())  # fmt: skip
 
 
-def test_scenes_of_the_first_format_open_with_their_takes(tmp_path, boom_run):
+@pytest.mark.parametrize("early", [False, True])
+def test_scenes_of_the_first_format_open_with_their_takes(tmp_path, boom_run, early):
     """Takes named bodies by words then; now by figure and id."""
     scene, assets, take = boom_run
     ref = scene.takes[0]
@@ -199,6 +200,8 @@ def test_scenes_of_the_first_format_open_with_their_takes(tmp_path, boom_run):
     about["names"] = [b for _, b in about.pop("bodies")]
     about["joints"] = [j for _, j in about["joints"]]
     arrays["about"] = np.frombuffer(json.dumps(about).encode(), np.uint8)
+    for name in ("touch", "kinetic", "used") if early else ():
+        arrays.pop(name)
     data = {k: dict(assets[k]) for k in scene.assets() if k != ref.asset} | {content_hash(arrays): arrays}
     raw = json.loads(scene.model_dump_json().replace(ref.asset, content_hash(arrays))) | {"version": 1}
     raw, data = migrate(raw, data)
@@ -206,6 +209,7 @@ def test_scenes_of_the_first_format_open_with_their_takes(tmp_path, boom_run):
     assert made.version == FORMAT_VERSION and made.settings_fingerprint() == scene.settings_fingerprint()
     from artuline.core.run.take import Take
 
+    Take.check(data[made.takes[0].asset], "take 1")
     again = Take.from_arrays(data[made.takes[0].asset])
     assert again.bodies == take.bodies and set(again.joints) == set(take.joints)
     np.testing.assert_array_equal(again.position, take.position)

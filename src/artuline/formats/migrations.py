@@ -25,7 +25,9 @@ def migrate(raw: dict[str, Any], data: Data) -> tuple[dict[str, Any], Data]:
 
 
 def _bodies_by_id(raw: dict[str, Any], data: Data) -> tuple[dict[str, Any], Data]:
-    """1 to 2: takes name their bodies and joints by figure and id; before, by words that could be alike."""
+    """1 to 2: takes name their bodies and joints by figure and id; before, by words that could be alike. The first takes did not
+    keep where things touched, how much of a limit was used, and energy.
+    """
     data = dict(data)
     for take in raw.get("takes", []):
         arrays = data.get(take.get("asset"))
@@ -39,12 +41,20 @@ def _bodies_by_id(raw: dict[str, Any], data: Data) -> tuple[dict[str, Any], Data
             continue
         made = _settings(take, data) or raw
         about["bodies"], about["joints"] = _refs(made, about.pop("names"), about["joints"])
-        arrays = arrays | {"about": np.frombuffer(json.dumps(about).encode(), np.uint8)}
+        arrays = _completed(arrays) | {"about": np.frombuffer(json.dumps(about).encode(), np.uint8)}
         data[take["asset"]] = arrays
         key = content_hash(arrays)
         data[key] = data.pop(take["asset"])
         take["asset"] = key
     return raw | {"version": 2}, data
+
+
+def _completed(arrays: Arrays) -> Arrays:
+    """A take's data with nothing where something was not kept yet."""
+    if "contact" not in arrays or "excess" not in arrays:
+        return arrays
+    bodies, joints = arrays["contact"].shape, arrays["excess"].shape
+    return {"touch": np.zeros((*bodies, 3)), "kinetic": np.zeros(bodies), "used": np.zeros(joints)} | arrays
 
 
 def _settings(take: dict[str, Any], data: Data) -> dict[str, Any] | None:
