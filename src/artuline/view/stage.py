@@ -13,7 +13,7 @@ from artuline.core.run.forces import gravity_at
 from artuline.core.run.take import Take
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.mesh import Mesh
-from artuline.core.scene.model import Figure, Obstacle, Push, Scene
+from artuline.core.scene.model import Figure, Push, Scene
 from artuline.core.scene.selection import Selection
 from artuline.core.setup.hierarchy import tree_parents
 from artuline.core.setup.materials import body_mass, centre_of_mass
@@ -350,59 +350,3 @@ def _add_selected(
         trace = marks.traces.get((figure.id, joint.id))
         size = float(np.clip(0.13 * np.ptp(p, axis=0).max(), 0.02, 1.5))
         add_limits(out, figure, joint, p, q, size if chosen else 0.55 * size, palette, trace, bool(chosen))
-
-
-def pick(
-    scene: Scene, assets: AssetStore, states: list[FigureState], origin: Array, direction: Array
-) -> tuple[str, str, Array] | None:
-    """The first figure, bone and place that a ray meets: shapes first, else the nearest skin vertex to the ray."""
-    best: tuple[float, str, str, Array] | None = None
-    for figure, state in zip(scene.figures, states):
-        p, q = rigid(state.matrices)
-        for body in figure.bodies:
-            b = figure.bone_index[body.bone]
-            for s in body.shapes:
-                t = _ray_shape(origin, direction, s, p[b], q[b])
-                if t is not None and (best is None or t < best[0]):
-                    best = t, figure.id, body.bone, origin + t * direction
-        mesh = mesh_of(figure, assets)
-        if best is None and mesh is not None:
-            points = mesh.skin(state.matrices) - origin
-            along = points @ direction
-            off = np.linalg.norm(points - along[:, None] * direction, axis=1)
-            near = np.flatnonzero((off < 0.012 * np.maximum(along, 0.1)) & (along > 0))
-            if len(near):
-                v = near[np.argmin(along[near])]
-                bone = int(mesh.palette_bone[mesh.slots[v, np.argmax(mesh.weights[v])]])
-                best = float(along[v]), figure.id, figure.bones[bone].name, points[v] + origin
-    return best[1:] if best is not None else None
-
-
-def pick_obstacle(scene: Scene, frame: float, origin: Array, direction: Array) -> tuple[Obstacle, float] | None:
-    """The first obstacle that a ray meets, and how far along it; meshes are left out."""
-    best: tuple[Obstacle, float] | None = None
-    for o in scene.obstacles:
-        if o.shape.kind == "mesh":
-            continue
-        p, q = obstacle_motion(o, np.array([frame]))
-        t = _ray_shape(origin, direction, o.shape, p[0], q[0])
-        if t is not None and (best is None or t < best[1]):
-            best = o, t
-    return best
-
-
-def _ray_shape(origin: Array, direction: Array, s: object, p: Array, q: Array) -> float | None:
-    """Distance along a ray to a shape, by sphere tracing its signed distance."""
-    from artuline.core.geometry import distance
-
-    back = rotation.conjugate(q)
-    o, d = rotation.rotate(back, origin - p), rotation.rotate(back, direction)
-    t = 0.0
-    for _ in range(64):
-        gap = float(distance.shape((o + t * d)[None], s)[0])  # type: ignore[arg-type]
-        if gap < 5e-4:
-            return t
-        t += gap
-        if t > 400.0:
-            return None
-    return None

@@ -31,8 +31,9 @@ from artuline.desk.stage.live import Live
 from artuline.desk.stage.tools import Drag, Pointer, Room, Tool, View
 from artuline.view.camera import Camera
 from artuline.view.drawlist import DrawList
+from artuline.view.picking import pick, pick_obstacle
 from artuline.view.renderer import Renderer
-from artuline.view.stage import FigureState, Marks, Show, draw_list, figure_states, mesh_of, pick, pick_obstacle
+from artuline.view.stage import FigureState, Marks, Show, draw_list, figure_states, mesh_of
 
 ORBIT = 0.008  # radians a pixel
 TURN = 0.12  # radians a key
@@ -347,7 +348,7 @@ class Stage(QWidget):
     def pick_at(self, at: QPointF) -> tuple[str, str, Array] | None:
         """Figure id, bone and place under a point of the widget."""
         view = self.view()
-        return pick(self.session.scene, self.session.assets, list(view.states), *view.ray(at))
+        return pick(self.session.scene, self.session.assets, view.states, *view.ray(at))
 
     def tool_at(self, at: QPointF) -> tuple[Tool, str] | None:
         """The tool and the handle under a point of the widget."""
@@ -450,7 +451,7 @@ class Stage(QWidget):
         if self._room is None or "obstacle" not in self._room.picks or self.live.tryout is not None:
             return None
         origin, direction = self.view().ray(at)
-        found = pick_obstacle(self.session.scene, self.session.frame, origin, direction)
+        found = pick_obstacle(self.session.scene, self.session.assets, self.session.frame, origin, direction)
         far = float(np.linalg.norm(hit[2] - origin)) if hit is not None else np.inf
         return found[0].id if found is not None and found[1] < far else None
 
