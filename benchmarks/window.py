@@ -128,4 +128,60 @@ def scrub():
     window.close()
 
 
-MEASUREMENTS = {"tryout": tryout, "bracket": bracket, "scrub": scrub}
+def figures():
+    """Many figures in a scene: a redraw without the drawing itself, a pick, an edit and an undo, against two figures."""
+    os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+    from PySide6.QtCore import QPointF
+
+    from artuline.core.scene import edit
+    from artuline.core.scene.assets import AssetStore
+    from artuline.demo.scenes import demo_scene
+    from artuline.desk.application import make_application
+    from artuline.desk.window import Window
+
+    app = make_application()
+    first: dict[str, float] = {}
+    for count in (2, 20, 50):
+        window = Window()
+        window.resize(1280, 800)
+        window.show()
+        assets = AssetStore()
+        scene = demo_scene("boom", assets)
+        one = scene.figures[0]
+        crowd = tuple(
+            one.changed(id=f"f{i}", name=f"f{i}", position=(1.2 * (i % 8), 0.0, 1.2 * (i // 8))) for i in range(count)
+        )
+        window.session.new(scene.changed(figures=crowd, obstacles=(), links=(), pushes=(), pairs_off=()), assets)
+        window.set_station("Blend")
+        window.stage.frame_selection()
+        app.processEvents()
+
+        def redraw(k, window=window):
+            window.session.frame = float(k)
+            window.stage.draw_lists()
+
+        def pick(k, window=window):
+            window.stage.pick_at(QPointF(200.0 + 40.0 * k, 200.0 + 30.0 * k))
+
+        def move(k, window=window):
+            window.session.edit("Move", lambda s: edit.figure(s, "f1", position=(0.1 * k, 0.0, 0.0)))
+
+        def undo(k, window=window):
+            window.session.stack.undo()
+
+        for what, act in (("redraw", redraw), ("pick", pick), ("edit", move), ("undo", undo)):
+            took = []
+            for k in range(1, 8):
+                began = time.perf_counter()
+                act(k)
+                took.append(time.perf_counter() - began)
+            now = float(np.median(took))
+            first.setdefault(what, now)
+            # linear growth, with room for what does not depend on the number
+            ok = now < 1.5 * first[what] * count / 2
+            yield f"{count} figures, {what}", f"{1000 * now:.1f} ms", "linear", ok
+        window.session.stack.setClean()
+        window.close()
+
+
+MEASUREMENTS = {"tryout": tryout, "bracket": bracket, "scrub": scrub, "figures": figures}

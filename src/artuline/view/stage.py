@@ -68,10 +68,11 @@ def mesh_of(figure: Figure, assets: AssetStore) -> Mesh | None:
 def bone_handover(figure: Figure, frame: float) -> Array:
     """Handover of every bone at a frame; bones without a body follow the body above them."""
     values = np.zeros(len(figure.bones))
+    now = {g.id: float(g.handover.value(frame)) for g in figure.groups}
     for i, b in enumerate(figure.bones):
         if b.name in figure.body_of:
             group = group_of(figure, b.name)
-            values[i] = float(group.handover.value(frame)) if group is not None else 0.0
+            values[i] = now[group.id] if group is not None else 0.0
         elif b.parent is not None:
             values[i] = values[figure.bone_index[b.parent]]
     return values
