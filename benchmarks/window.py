@@ -25,11 +25,11 @@ def tryout():
         window.set_station("Blend")
         window.session.set_frame(20)
         window.tryout.toggle()
-        window.tryout._timer.stop()
+        window.tryout.clock.stop()
         took, simulated = [], 0.0
         last = time.perf_counter()
         for _ in range(180):
-            window.tryout._tick()
+            window.tryout.tick()
             app.processEvents()
             now = time.perf_counter()
             took.append(1000 * (now - last))

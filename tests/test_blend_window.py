@@ -170,7 +170,7 @@ def test_a_take_is_plotted_compared_and_its_settings_come_back(demo, qtbot, boom
     plot = demo.details.findChildren(Plot)[-1]
     plot.resize(230, plot.height())
     plot.grab()
-    qtbot.mouseClick(plot, LEFT, pos=QPointF(plot._box().right(), 40).toPoint())
+    qtbot.mouseClick(plot, LEFT, pos=QPointF(plot.box().right(), 40).toPoint())
     assert s.frame == s.scene.end
     choose(demo, "Beside it", "the keys")
     assert demo.desk.comparison.other is None
@@ -197,12 +197,12 @@ def test_a_bracket_is_run_looked_at_sorted_and_adopted(demo, qtbot):
     assert demo.room("Takes").brackets.view.isVisible()
     finish(demo, qtbot)
     view = demo.room("Takes").brackets.view
-    qtbot.waitUntil(lambda: len(view.cells) == 3 and all(len(c.pictures) >= 14 for c in view._cards), timeout=60000)
-    view._tick()
+    qtbot.waitUntil(lambda: len(view.cells) == 3 and all(len(c.pictures) >= 14 for c in view.cards), timeout=60000)
+    view.tick()
     view.grab()
     view.sort.setCurrentIndex(2)
-    view._arrange()
-    qtbot.mouseClick(view._cards[2], LEFT)
+    view.arrange()
+    qtbot.mouseClick(view.cards[2], LEFT)
     assert view.chosen == 2 and view.words(2) == "1"
     qtbot.mouseClick(view.adopt_button, LEFT)
     assert not view.isVisible() and group(demo).tone == Lane(rest=1.0)
@@ -220,7 +220,7 @@ def test_the_lanes_menu_and_rolling_through_many_groups(demo, qtbot):
         demo.room("Blend").commands.limp(bone)
     t = demo.timeline
     assert len(lanes(t)) == 7 and lanes(t)[-1][1].bottom() > t.height()
-    t._roll(1000.0)
+    t.roll(1000.0)
     assert lanes(t)[-1][1].bottom() <= t.height() - 20
     t.grab()
 
@@ -258,7 +258,7 @@ def test_the_boom_from_an_empty_scene_to_a_baked_file(window, qtbot, tmp_path):
     press(w, qtbot, "Run the bracket")
     finish(w, qtbot)
     qtbot.waitUntil(lambda: len(w.room("Takes").brackets.view.cells) == 3, timeout=30000)
-    qtbot.mouseClick(w.room("Takes").brackets.view._cards[1], LEFT)
+    qtbot.mouseClick(w.room("Takes").brackets.view.cards[1], LEFT)
     qtbot.mouseClick(w.room("Takes").brackets.view.adopt_button, LEFT)
     assert s.scene.figures[0].groups[0].tone == Lane(rest=0.5) and len(s.scene.takes) == 2
     qtbot.keyClick(w, Qt.Key.Key_6)
@@ -284,7 +284,7 @@ def test_two_settings_make_a_grid_of_runs(demo, qtbot):
     view = demo.room("Takes").brackets.view
     qtbot.waitUntil(lambda: len(view.cells) == 6, timeout=30000)
     assert [view.words(i) for i in range(6)] == ["0, 5", "0, 10", "0.5, 5", "0.5, 10", "1, 5", "1, 10"]
-    rows = [view._grid.getItemPosition(view._grid.indexOf(card))[:2] for card in view._cards]
+    rows = [view.grid.getItemPosition(view.grid.indexOf(card))[:2] for card in view.cards]
     assert rows == [(0, 0), (0, 1), (1, 0), (1, 1), (2, 0), (2, 1)]
     view.choose(5)
     demo.room("Takes").brackets.adopt()

@@ -156,7 +156,7 @@ def test_the_start_of_a_group_is_dragged_on_the_roster(demo, qtbot):
     demo.room("Blend").commands.limp("upper_arm_l")
     roster = demo.roster
     roster.mark()
-    items = [roster._items["deckhand", name] for name in ("upper_arm_l", "forearm_l", "fingers_l")]
+    items = [roster.items["deckhand", name] for name in ("upper_arm_l", "forearm_l", "fingers_l")]
     boxes = [roster.visualItemRect(i) for i in items]
     view = roster.viewport()
 
@@ -205,7 +205,7 @@ def test_takes_are_seen_side_by_side_and_wiped_and_their_settings_compared(demo,
     for words in ("over each other", "side by side", "wiped"):
         choose(demo, "View", words)
         stage.grab()
-        pictures[words] = stage._image
+        pictures[words] = stage.picture()
     half = stage.width() // 2
     assert stage.view().box.width() == stage.width()
 
@@ -251,21 +251,21 @@ def test_worst_moments_set_a_bracket_and_two_runs_are_compared_large(demo, qtbot
     qtbot.waitUntil(lambda: len(view.cells) == 3, timeout=20000)
     shaking = [view.cells[i].measures["Fastest"] for i in range(3)]
     assert shaking[2] <= shaking[0] + 1e-9
-    height = view._cards[0].height()
+    height = view.cards[0].height()
     view.show_measure("Fastest", True)
-    assert view._cards[0].height() > height and ("Fastest" in dict(view.rows(0)))
-    qtbot.mouseClick(view._cards[0], LEFT, pos=QPoint(20, 20))
-    qtbot.mouseClick(view._cards[2], LEFT, Qt.KeyboardModifier.ShiftModifier, QPoint(20, 20))
+    assert view.cards[0].height() > height and ("Fastest" in dict(view.rows(0)))
+    qtbot.mouseClick(view.cards[0], LEFT, pos=QPoint(20, 20))
+    qtbot.mouseClick(view.cards[2], LEFT, Qt.KeyboardModifier.ShiftModifier, QPoint(20, 20))
     assert (view.chosen, view.second) == (0, 2)
-    qtbot.mouseClick(view._cards[2], LEFT, pos=view._cards[2]._pin_box().center().toPoint())
-    assert view.pinned == {2} and view._grid.indexOf(view._cards[2]) >= 0
-    assert view._grid.getItemPosition(view._grid.indexOf(view._cards[2]))[:2] == (0, 0)
+    qtbot.mouseClick(view.cards[2], LEFT, pos=view.cards[2].pin_box().center().toPoint())
+    assert view.pinned == {2} and view.grid.indexOf(view.cards[2]) >= 0
+    assert view.grid.getItemPosition(view.grid.indexOf(view.cards[2]))[:2] == (0, 0)
     qtbot.mouseClick(view.large_button, LEFT)
     qtbot.waitUntil(lambda: all(one.picture is not None for one in view.large), timeout=10000)
-    assert not view._area.isVisible() and [one.index for one in view.large] == [0, 2]
+    assert not view.area.isVisible() and [one.index for one in view.large] == [0, 2]
     view.grab()
     qtbot.mouseClick(view.large_button, LEFT)
-    assert view._area.isVisible()
+    assert view.area.isVisible()
 
 
 def test_obstacles_come_from_files_and_limbs_from_a_list(demo, qtbot, tmp_path, monkeypatch):

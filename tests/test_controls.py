@@ -243,7 +243,7 @@ def test_names_however_long_push_nothing_out_of_the_window(window, qtbot, tmp_pa
                     getattr(w, "text", str)(),
                 )
     assert window.width() == 1024
-    item = window.roster._items[f.id, long]
+    item = window.roster.items[f.id, long]
     assert item.toolTip(0) == long
 
 

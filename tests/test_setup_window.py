@@ -42,7 +42,7 @@ def let_go(window, qtbot, seconds=1.5):
     qtbot.mouseClick(window.tryout.start_button, LEFT)
     live = window.stage.live.tryout
     assert live is not None
-    window.tryout._timer.stop()
+    window.tryout.clock.stop()
     for _ in range(round(seconds * 48)):
         live.step()
         worst = (
@@ -252,8 +252,8 @@ def test_the_dial_sets_ranges_on_both_sides(demo, qtbot):
     assert figure.joint_of["upper_arm_r"].swing_y == pytest.approx(made.swing_y)
     d = dial(demo)
     start = d.handles()["twist high"]
-    centre = d._centre()
-    end = centre + QPointF(d._ring() * math.sin(0.2), -d._ring() * math.cos(0.2))
+    centre = d.centre()
+    end = centre + QPointF(d.ring() * math.sin(0.2), -d.ring() * math.cos(0.2))
     drag(qtbot, d, (start.x(), start.y()), (end.x(), end.y()))
     twist = demo.session.scene.figures[0].joint_of["upper_arm_l"].twist
     assert twist[1] == pytest.approx(0.2, abs=0.06)

@@ -218,23 +218,23 @@ def test_settings_that_change_make_the_take_out_of_date(demo, qtbot, boom_run):
 def test_the_strip_fixes_the_worst_problem(demo, qtbot):
     s = demo.session
     s.edit("No ground", lambda sc: sc.changed(ground=None))
-    qtbot.waitUntil(lambda: "no ground" in demo.strip._text.toolTip(), timeout=10000)
+    qtbot.waitUntil(lambda: "no ground" in demo.strip.finding.toolTip(), timeout=10000)
     qtbot.mouseClick(demo.strip.fix_button, LEFT)
     assert s.scene.ground is not None
     demo.strip.refresh()
-    assert demo.strip._text.text() == "No problems found"
+    assert demo.strip.finding.text() == "No problems found"
 
 
 def test_a_remedy_waits_while_a_changed_scene_is_looked_at(demo, qtbot, monkeypatch):
     s, strip = demo.session, demo.strip
     s.edit("No ground", lambda sc: sc.changed(ground=None))
-    qtbot.waitUntil(lambda: "no ground" in strip._text.toolTip() and strip.fix_button.isEnabled(), timeout=10000)
+    qtbot.waitUntil(lambda: "no ground" in strip.finding.toolTip() and strip.fix_button.isEnabled(), timeout=10000)
     look = threading.Event()
     found = strip_module._find
     monkeypatch.setattr(strip_module, "_find", lambda *given: (look.wait(10), found(*given))[1])
     s.edit("Longer", lambda sc: sc.changed(end=sc.end + 1))
     # what was found before says nothing of the scene that there is now
-    assert not strip.fix_button.isVisible() and "Looking" in strip._text.text() and not strip.findings
+    assert not strip.fix_button.isVisible() and "Looking" in strip.finding.text() and not strip.findings
     look.set()
     qtbot.waitUntil(strip.fix_button.isVisible, timeout=10000)
     qtbot.mouseClick(strip.fix_button, LEFT)

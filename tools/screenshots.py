@@ -101,7 +101,7 @@ def main() -> None:
     s.set_frame(56)
     window.details.verticalScrollBar().setValue(0)
     shot(window, "takes")
-    big = window.stage._image
+    big = window.stage.picture()
     assert big is not None
     picture = big.scaledToWidth(1024)
     assert picture.save(str(DATA / "boom.png"), "PNG")
@@ -109,14 +109,14 @@ def main() -> None:
     window.room("Takes").brackets.run()
     finish(window)
     while len(window.room("Takes").brackets.view.cells) < 9 or any(
-        len(c.pictures) < 14 for c in window.room("Takes").brackets.view._cards
+        len(c.pictures) < 14 for c in window.room("Takes").brackets.view.cards
     ):
         wait(50)
     window.room("Takes").brackets.view.choose(3)
     window.room("Takes").brackets.view.choose(6, second=True)
     window.room("Takes").brackets.view.pin(3)
     # all runs at a moment soon after the hit, instead of wherever they are played just now
-    window.room("Takes").brackets.view._play.stop()
+    window.room("Takes").brackets.view.clock.stop()
     window.room("Takes").brackets.view.step = 2
     shot(window, "bracket")
     window.room("Takes").brackets.adopt()
@@ -177,7 +177,7 @@ def main() -> None:
             window.looks.toggle("echo")
         wait(500)
         window.stage._draw_still()
-        picture = window.stage._image
+        picture = window.stage.picture()
         assert picture is not None
         assert picture.scaledToWidth(640).save(str(DATA / f"{name}.png"), "PNG")
     s.remove_autosave()

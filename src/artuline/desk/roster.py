@@ -108,7 +108,7 @@ class Roster(QTreeWidget):
         self.setTextElideMode(Qt.TextElideMode.ElideMiddle)
         self.setToolTip("Disc: keyed body. Square: body under physics. Ring: bone carried by the body above it.")
         self._shape: object = None
-        self._items: dict[tuple[str, str], QTreeWidgetItem] = {}
+        self.items: dict[tuple[str, str], QTreeWidgetItem] = {}
         self._quiet = False
         self.itemSelectionChanged.connect(self._chosen)
         session.scene_changed.connect(self.rebuild)
@@ -128,7 +128,7 @@ class Roster(QTreeWidget):
             self._shape = shape
             self._quiet = True
             self.clear()
-            self._items.clear()
+            self.items.clear()
             for f in self.session.scene.figures:
                 self._add(f)
             self._quiet = False
@@ -149,11 +149,11 @@ class Roster(QTreeWidget):
         for b in f.bones:
             if b.name not in listed:
                 continue
-            up = self._items.get((f.id, b.parent)) if b.parent else None
+            up = self.items.get((f.id, b.parent)) if b.parent else None
             item = QTreeWidgetItem(up or top, [b.name])
             item.setData(0, FIGURE, f.id)
             item.setData(0, BONE, b.name)
-            self._items[f.id, b.name] = item
+            self.items[f.id, b.name] = item
         self.expandAll()
 
     def mark(self) -> None:
@@ -163,7 +163,7 @@ class Roster(QTreeWidget):
             top = f.bones[min((f.bone_index[b.bone] for b in f.bodies), default=0)].name
             starts = {g.start_bone or top: g for g in f.groups if not g.bones}
             for b in f.bones:
-                item = self._items.get((f.id, b.name))
+                item = self.items.get((f.id, b.name))
                 if item is None:
                     continue
                 state = "body" if b.name in f.body_of else ("merged" if f.bodies and b.deforms else "")
@@ -239,7 +239,7 @@ class Roster(QTreeWidget):
         self.clearSelection()
         s = self.session.selection
         for name in s.bones:
-            item = self._items.get((s.figure or "", name))
+            item = self.items.get((s.figure or "", name))
             if item is not None:
                 item.setSelected(True)
                 self.setCurrentItem(item, 0, QItemSelectionModel.SelectionFlag.NoUpdate)

@@ -43,7 +43,7 @@ class Strip(QWidget):
         layout.setContentsMargins(12, 4, 12, 4)
         layout.setSpacing(8)
         self._mark = QLabel()
-        self._text = Words("")
+        self.finding = Words("")
         self.fix_button = QPushButton()
         self._more = QToolButton()
         self._more.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
@@ -57,7 +57,7 @@ class Strip(QWidget):
         self.cancel_button = QPushButton("Cancel")
         widgets = (
             self._mark,
-            self._text,
+            self.finding,
             self.fix_button,
             self._more,
             None,
@@ -111,8 +111,8 @@ class Strip(QWidget):
         self.fix_button.hide()
         self._more.hide()
         self._mark.setPixmap(theme.icon("dots-horizontal", "faint").pixmap(18, 18))
-        self._text.setText("Looking for problems…" if self.session.scene.figures else "")
-        self._text.setToolTip("")
+        self.finding.setText("Looking for problems…" if self.session.scene.figures else "")
+        self.finding.setToolTip("")
         self._later.start()
 
     def refresh(self) -> None:
@@ -139,16 +139,16 @@ class Strip(QWidget):
         if not self.findings:
             calm = "No problems found" if s.scene.figures else "Open a figure or a demo scene to begin"
             self._mark.setPixmap(theme.icon("check", "teal_text").pixmap(18, 18))
-            self._text.setText(calm)
-            self._text.setToolTip("")
+            self.finding.setText(calm)
+            self.finding.setToolTip("")
             self.fix_button.hide()
             self._more.hide()
             return
         first = self.findings[0]
         name, tint = MARKS[first.weight]
         self._mark.setPixmap(theme.icon(name, tint).pixmap(18, 18))
-        self._text.setText(first.text)
-        self._text.setToolTip(first.text)
+        self.finding.setText(first.text)
+        self.finding.setToolTip(first.text)
         self.fix_button.setVisible(first.fix is not None or first.work is not None)
         self.fix_button.setText(first.fix_label)
         self._more.setVisible(len(self.findings) > 1)

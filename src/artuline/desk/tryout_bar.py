@@ -99,9 +99,9 @@ class TryoutBar(Cover):
         for w in (self.start_button, *self._live):
             layout.addWidget(w)
         self._speed = 0
-        self._timer = QTimer(self)
-        self._timer.setInterval(16)
-        self._timer.timeout.connect(self._tick)
+        self.clock = QTimer(self)
+        self.clock.setInterval(16)
+        self.clock.timeout.connect(self.tick)
         self._last = 0.0
         session = desk.session
         session.scene_changed.connect(self.stop)
@@ -174,7 +174,7 @@ class TryoutBar(Cover):
             return
         self.pause_button.setChecked(False)
         self._last = time.perf_counter()
-        self._timer.start()
+        self.clock.start()
         self._show_live(True)
         self.running_changed.emit(True)
         self.stage.refresh()
@@ -223,13 +223,13 @@ class TryoutBar(Cover):
         """Back to exactly where it was."""
         if not self.running:
             return
-        self._timer.stop()
+        self.clock.stop()
         self.live.tryout = None
         self._show_live(False)
         self.running_changed.emit(False)
         self.stage.refresh()
 
-    def _tick(self) -> None:
+    def tick(self) -> None:
         now = time.perf_counter()
         passed, self._last = now - self._last, now
         tryout = self.live.tryout

@@ -1,7 +1,14 @@
 """The solver's state: one record per body, joint, shape, pair and contact. SI, world axes unless said.
 
 Records keep what belongs together side by side in memory, and keep the kernels' signatures small, which is
-what their compile time hangs on.
+what their compile time hangs on. Kernels name whole arrays by a letter, everywhere the same:
+
+    B  bodies (BODY)                 S  shapes (SHAPE)             J  joints and links (JOINT)
+    P  near pairs of shapes (PAIR)   Q  spare room for pairs       H  slots of the hash of pairs
+    X  who does not collide (lists)  C  contacts (CONTACT)         O  memory of contacts, two halves
+    T  tugs (TUG)                    K  counters (CONTACTS ...)    G  hulls and meshes
+    E  the elimination's blocks      V  velocities, lane by lane   W  scratch
+    A  which bodies hang together    h  seconds of a substep       order  the order of elimination
 """
 
 import numpy as np

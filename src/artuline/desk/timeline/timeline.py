@@ -47,19 +47,19 @@ class Timeline(QWidget):
         self._rows = [row for station in self._stations for row in station.rows()]
         still = sum(r.height for r in self._rows if not r.scrolls)
         self.setFixedHeight(round(RULER + still + min(self._scrolling(), ROOM) + 4))
-        self._roll(0.0)
+        self.roll(0.0)
 
     def _scrolling(self) -> float:
         return sum(r.height for r in self._rows if r.scrolls)
 
-    def _roll(self, by: float) -> None:
+    def roll(self, by: float) -> None:
         """Move the rows up and down where there are more than fit."""
         hidden = max(self._scrolling() - ROOM, 0.0)
         self._rolled = min(max(self._rolled + by, 0.0), hidden)
         self.update()
 
     def wheelEvent(self, event: QWheelEvent) -> None:
-        self._roll(-0.25 * event.angleDelta().y())
+        self.roll(-0.25 * event.angleDelta().y())
 
     # geometry
 

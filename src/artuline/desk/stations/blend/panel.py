@@ -30,6 +30,20 @@ def fill(d: Form, w: Commands, f: Figure) -> None:
         d.add(d.act("put setup", "Put a setup on it…", tip="From a file, or one that ships."))
         return
     bones = s.selection.of(f.id)
+    _where(d, w, f, bones)
+    _poses(d, w, f)
+    # several groups may be about a bone: the one that rules it opens
+    ruling = {g.id for b in bones if (g := group_of(f, b)) is not None}
+    for g in f.groups:
+        if d.fold(g.name, _group_words(g), len(f.groups) == 1 or g.id in ruling, about=g.id):
+            _group(d, w, f, g)
+    fill_held(d, w, f)
+    _around(d, w, f)
+    d.add(d.act("run", primary=True))
+
+
+def _where(d: Form, w: Commands, f: Figure, bones: frozenset[str]) -> None:
+    """What may be handed over, held or pushed now."""
     bone = min(bones, key=lambda b: f.bone_index[b]) if bones else None
     d.add(section("Where"))
     if bone is None:
@@ -89,6 +103,11 @@ def fill(d: Form, w: Commands, f: Figure) -> None:
 
                 d.number(label, getattr(chosen[0], field), "", share, words=f"Change {label.lower()}", step=0.01, decimals=2,
                          low=0, high=1, reset=1, tip="Multiplies the group's.")  # fmt: skip
+
+
+def _poses(d: Form, w: Commands, f: Figure) -> None:
+    """Keys by hand."""
+    s = d.session
     d.toggle("Pose the keys", w.posing, w.set_posing,
              "Shows the keys, with handles at the chosen bone: turn it, or pull a hand or a foot. Poses steer physics.")  # fmt: skip
     frames = pose_frames(s.scene, s.assets, f)
@@ -96,12 +115,11 @@ def fill(d: Form, w: Commands, f: Figure) -> None:
         d.add(faint("Posed at " + ", ".join(f"{x:g}" for x in frames) + "."))
         if float(round(s.frame)) in frames:
             d.add(button("Remove the pose at this frame", w.unkey_pose, icon="close", tip="Takes this keyed pose away"))
-    # several groups may be about a bone: the one that rules it opens
-    ruling = {g.id for b in bones if (g := group_of(f, b)) is not None}
-    for g in f.groups:
-        if d.fold(g.name, _group_words(g), len(f.groups) == 1 or g.id in ruling, about=g.id):
-            _group(d, w, f, g)
-    fill_held(d, w, f)
+
+
+def _around(d: Form, w: Commands, f: Figure) -> None:
+    """What the figure feels, the world and its obstacles."""
+    s = d.session
     if d.fold(f.name, _figure_words(f), about=f.id):
         fill_figure(d, f)
     if d.fold("World", world_words(s.scene)):
@@ -120,7 +138,6 @@ def fill(d: Form, w: Commands, f: Figure) -> None:
                 ("Add a ball", partial(w.forces.add_obstacle, "sphere"), "An obstacle beside the figure"),
                 ("From a file…", w.forces.ask_obstacle, "An obstacle from a mesh: its hull, or all its triangles")),
     )  # fmt: skip
-    d.add(d.act("run", primary=True))
 
 
 def _group_words(g: Group) -> str:

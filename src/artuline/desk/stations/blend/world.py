@@ -52,6 +52,22 @@ def fill_world(d: Form, w: Forces) -> None:
     sc, frame = s.scene, float(round(s.frame))
     d.toggle("Ground", sc.ground is not None, lambda on: d.edit("Ground", lambda x: _set_ground(x, on)),
              "A level plane that everything falls on")  # fmt: skip
+    _gravity(d, w, sc, frame)
+    _wind(d, w, sc, frame)
+    d.number("Substeps", sc.substeps, "", lambda x, v: edit.scene(x, substeps=round(v)),
+             words="Change substeps", step=0.2, decimals=0, low=1, high=200, reset=10,
+             tip="Steps of the simulation in each frame. More is finer and slower.")  # fmt: skip
+    d.number("Warm-up", sc.warm_up, "frames", lambda x, v: edit.scene(x, warm_up=round(v)),
+             words="Change the warm-up", step=0.5, decimals=0, low=0, high=10000, reset=0,
+             tip="Simulated before the first frame, so that what hangs already hangs.")  # fmt: skip
+    if sc.warm_up > 0:
+        d.toggle("It plays", sc.warm_up_plays, lambda on: d.edit("Change the warm-up", lambda x: edit.scene(x, warm_up_plays=on)),
+                 "On: the keys before the first frame play in, so that what swings already swings. Off: its pose is held.")  # fmt: skip
+
+
+def _gravity(d: Form, w: Forces, sc: Scene, frame: float) -> None:
+    """Strength and direction of gravity at a frame."""
+    s = d.session
     now = gravity_at(sc, np.array([frame]))[0]
     strength = float(np.linalg.norm(now))
     tilt = math.degrees(math.acos(min(max(-now[1] / strength, -1.0), 1.0))) if strength > 0 else 0.0
@@ -78,6 +94,11 @@ def fill_world(d: Form, w: Forces) -> None:
         ),
         faint(f"Gravity is {keyed}."),
     )
+
+
+def _wind(d: Form, w: Forces, sc: Scene, frame: float) -> None:
+    """Strength and direction of the wind at a frame, and its gusts."""
+    s = d.session
     blow = wind_at(edit.scene(sc, gusts=type(sc.gusts)()), np.array([frame]))[0]
     speed, toward = float(np.hypot(blow[0], blow[2])), math.degrees(math.atan2(blow[0], blow[2]))
 
@@ -123,15 +144,6 @@ def fill_world(d: Form, w: Forces) -> None:
                  words="Change the gusts", step=0.01, decimals=2, low=0.01, high=20, reset=0.5, tip="How often the wind swells.")  # fmt: skip
         d.number("Chance", sc.gusts.seed, "", lambda x, v: edit.scene(x, gusts=x.gusts.changed(seed=round(v))),
                  words="Change the gusts", step=0.1, decimals=0, low=0, high=9999, tip="Another number, other gusts.")  # fmt: skip
-    d.number("Substeps", sc.substeps, "", lambda x, v: edit.scene(x, substeps=round(v)),
-             words="Change substeps", step=0.2, decimals=0, low=1, high=200, reset=10,
-             tip="Steps of the simulation in each frame. More is finer and slower.")  # fmt: skip
-    d.number("Warm-up", sc.warm_up, "frames", lambda x, v: edit.scene(x, warm_up=round(v)),
-             words="Change the warm-up", step=0.5, decimals=0, low=0, high=10000, reset=0,
-             tip="Simulated before the first frame, so that what hangs already hangs.")  # fmt: skip
-    if sc.warm_up > 0:
-        d.toggle("It plays", sc.warm_up_plays, lambda on: d.edit("Change the warm-up", lambda x: edit.scene(x, warm_up_plays=on)),
-                 "On: the keys before the first frame play in, so that what swings already swings. Off: its pose is held.")  # fmt: skip
 
 
 def fill_obstacle(d: Form, w: Forces, o: Obstacle) -> None:

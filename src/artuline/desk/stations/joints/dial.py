@@ -51,14 +51,14 @@ class LimitDial(QWidget):
 
     # geometry
 
-    def _centre(self) -> QPointF:
+    def centre(self) -> QPointF:
         return QPointF(self.width() / 2, SIZE / 2 - 2)
 
     def _disc(self) -> float:
         """Radius of the swings' disc in pixels."""
         return 0.355 * SIZE
 
-    def _ring(self) -> float:
+    def ring(self) -> float:
         return 0.44 * SIZE if self.joint.kind != "hinge" else 0.36 * SIZE
 
     #: The joint that the scale was chosen for.
@@ -88,12 +88,12 @@ class LimitDial(QWidget):
 
     def _spots(self, swings: Iterable[Sequence[float]]) -> list[QPointF]:
         """Where swings lie: seen along the bone, up is the frame's y, right its z."""
-        k, c = self._disc() / self._scale(), self._centre()
+        k, c = self._disc() / self._scale(), self.centre()
         return [QPointF(c.x() - s[0] * k, c.y() - s[1] * k) for s in swings]
 
     def _on_ring(self, angle: float, radius: float | None = None) -> QPointF:
-        r = self._ring() if radius is None else radius
-        return self._centre() + QPointF(r * math.sin(angle), -r * math.cos(angle))
+        r = self.ring() if radius is None else radius
+        return self.centre() + QPointF(r * math.sin(angle), -r * math.cos(angle))
 
     def handles(self) -> dict[str, QPointF]:
         """Where the handles are, in pixels."""
@@ -164,7 +164,7 @@ class LimitDial(QWidget):
         return None
 
     def _grid(self, p: QPainter) -> None:
-        c, disc = self._centre(), self._disc()
+        c, disc = self.centre(), self._disc()
         p.setBrush(theme.color("raised"))
         p.setPen(QPen(theme.color("rule"), 1.0))
         p.drawEllipse(c, disc, disc)
@@ -179,7 +179,7 @@ class LimitDial(QWidget):
 
     def _paint_disc(self, p: QPainter, j: Joint) -> None:
         self._grid(p)
-        c = self._centre()
+        c = self.centre()
         clip = QPainterPath()
         clip.addEllipse(c, self._disc(), self._disc())
         if j.limited:
@@ -203,7 +203,7 @@ class LimitDial(QWidget):
             self._dot(p, self._on_ring(twist), False, small=True)
 
     def _paint_ring(self, p: QPainter, span: AxisRange, limited: bool) -> None:
-        c, r = self._centre(), self._ring()
+        c, r = self.centre(), self.ring()
         box = QRectF(c.x() - r, c.y() - r, 2 * r, 2 * r)
         p.setBrush(Qt.BrushStyle.NoBrush)
         p.setPen(QPen(theme.color("rule"), 5.0))
@@ -223,7 +223,7 @@ class LimitDial(QWidget):
             p.drawArc(inner, round(16 * (90 - math.degrees(high))), max(round(16 * math.degrees(high - low)), 8))
 
     def _paint_hinge(self, p: QPainter, j: Joint) -> None:
-        c, r = self._centre(), self._ring()
+        c, r = self.centre(), self.ring()
         box = QRectF(c.x() - r, c.y() - r, 2 * r, 2 * r)
         p.setBrush(theme.color("raised"))
         p.setPen(QPen(theme.color("rule"), 1.0))
@@ -338,7 +338,7 @@ class LimitDial(QWidget):
             low, high = j.slide or (-0.05, 0.05)
             v = (at.x() - self.width() / 2) / (self.width() / 2 - 20) * self._rail()
             return {"slide": (min(v, high), high) if name.endswith("low") else (low, max(v, low))}
-        off = at - self._centre()
+        off = at - self.centre()
         if name.startswith("twist"):
             old = j.axes[3] if j.kind == "axes" else j.twist
             low, high = old or (-0.1, 0.1)

@@ -56,7 +56,7 @@ class _Card(QWidget):
         """Make room for a number of measures."""
         self.setFixedSize(WIDE + 8, TALL + 32 + 15 * measures)
 
-    def _pin_box(self) -> QRectF:
+    def pin_box(self) -> QRectF:
         return QRectF(self.width() - 30, TALL + 4, 26, 24)
 
     def paintEvent(self, event: QPaintEvent) -> None:
@@ -87,20 +87,20 @@ class _Card(QWidget):
             p.drawText(line_box, Qt.AlignmentFlag.AlignRight, value)
         pinned = self.index in self.view.pinned
         mark = theme.icon("pin" if pinned else "pin-outline", "ink" if pinned else "faint")
-        mark.paint(p, self._pin_box().toRect().adjusted(5, 4, -5, -4))
+        mark.paint(p, self.pin_box().toRect().adjusted(5, 4, -5, -4))
 
     def event(self, event: QEvent) -> bool:
         if isinstance(event, QHelpEvent):
             pin = "Pin: stays in front, however the runs are sorted"
             self.setToolTip(
                 pin
-                if self._pin_box().contains(QPointF(event.pos()))
+                if self.pin_box().contains(QPointF(event.pos()))
                 else "Choose this run. Shift and click: the second one to compare"
             )
         return super().event(event)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        if self._pin_box().contains(event.position()):
+        if self.pin_box().contains(event.position()):
             self.view.pin(self.index)
         else:
             self.view.choose(self.index, bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier))
@@ -158,7 +158,7 @@ class BracketView(Cover):
         #: Which bracket is shown: runs of an earlier one are not taken.
         self.token = 0
         self._camera: Camera | None = None
-        self._cards: list[_Card] = []
+        self.cards: list[_Card] = []
         outer = QVBoxLayout(self)
         outer.setContentsMargins(12, 10, 12, 10)
         head = QHBoxLayout()
@@ -168,7 +168,7 @@ class BracketView(Cover):
         self.sort.setAccessibleName("Sort")
         self.sort.setToolTip("In which order the runs stand")
         self.sort.addItems(["by value", *(f"by {n.lower()}" for n in UNITS)])
-        self.sort.activated.connect(lambda _: self._arrange())
+        self.sort.activated.connect(lambda _: self.arrange())
         self.adopt_button = button("Adopt", adopt, primary=True, tip="Make this value the scene's, and keep the take.")
         self._pick = QPushButton("Measures")
         self._pick.setToolTip("Which measures every run shows")
@@ -199,12 +199,12 @@ class BracketView(Cover):
         area.setWidgetResizable(True)
         self._inner = QWidget()
         self._inner.setObjectName("panel")
-        self._grid = QGridLayout(self._inner)
-        self._grid.setSpacing(8)
-        self._grid.setAlignment(Qt.AlignmentFlag.AlignTop | Qt.AlignmentFlag.AlignLeft)
+        self.grid = QGridLayout(self._inner)
+        self.grid.setSpacing(8)
+        self.grid.setAlignment(Qt.AlignmentFlag.AlignTop | Qt.AlignmentFlag.AlignLeft)
         area.setWidget(self._inner)
         outer.addWidget(area, 1)
-        self._area = area
+        self.area = area
         self._pair = QWidget()
         both = QHBoxLayout(self._pair)
         both.setContentsMargins(0, 0, 0, 0)
@@ -213,9 +213,9 @@ class BracketView(Cover):
             both.addWidget(one, 1)
         outer.addWidget(self._pair, 1)
         self._pair.hide()
-        self._play = QTimer(self)
-        self._play.setInterval(110)
-        self._play.timeout.connect(self._tick)
+        self.clock = QTimer(self)
+        self.clock.setInterval(110)
+        self.clock.timeout.connect(self.tick)
         self._draw = QTimer(self)
         self._draw.setInterval(12)
         self._draw.timeout.connect(self._draw_one)
@@ -229,14 +229,14 @@ class BracketView(Cover):
         self._camera = None
         self._show_large(False)
         self.large_button.setEnabled(False)
-        for card in self._cards:
+        for card in self.cards:
             card.deleteLater()
-        self._cards = [_Card(self, i) for i in range(len(wanted))]
+        self.cards = [_Card(self, i) for i in range(len(wanted))]
         names = " and ".join(s.path.split(".")[-1] for s in spans)
         self._title.setText(f"Bracket of {names}")
         self.adopt_button.setEnabled(False)
-        self._arrange()
-        self._play.start()
+        self.arrange()
+        self.clock.start()
         self.place()
         self.show()
         self.raise_()
@@ -260,10 +260,10 @@ class BracketView(Cover):
         self.cells[index] = cell
         if self._camera is None:
             self._camera = self._framed(cell.take)
-        self._cards[index].update()
+        self.cards[index].update()
         self._draw.start()
         if self.sort.currentIndex() > 0:
-            self._arrange()
+            self.arrange()
 
     def words(self, index: int) -> str:
         """The values of a run."""
@@ -279,15 +279,15 @@ class BracketView(Cover):
     def show_measure(self, name: str, on: bool) -> None:
         """Show a measure with every run, or do not."""
         self.measures = [n for n in UNITS if (on if n == name else n in self.measures)]
-        for card in self._cards:
+        for card in self.cards:
             card.resize_for(len(self.measures))
             card.update()
 
     def pin(self, index: int) -> None:
         """Keep a run in front, or no longer."""
         self.pinned ^= {index}
-        self._arrange()
-        self._cards[index].update()
+        self.arrange()
+        self.cards[index].update()
 
     def choose(self, index: int, second: bool = False) -> None:
         """Choose a run that is done, or a second one to compare it with."""
@@ -299,7 +299,7 @@ class BracketView(Cover):
             self.chosen, self.second = index, None if self.second == index else self.second
         self.adopt_button.setEnabled(True)
         self.large_button.setEnabled(self.second is not None)
-        for card in self._cards:
+        for card in self.cards:
             card.update()
 
     def toggle_large(self) -> None:
@@ -308,13 +308,13 @@ class BracketView(Cover):
 
     def _show_large(self, on: bool) -> None:
         self._pair.setVisible(on)
-        self._area.setVisible(not on)
+        self.area.setVisible(not on)
         self.large_button.setText("All runs" if on else "Compare two")
         if on and self.chosen is not None and self.second is not None:
             self.large[0].index, self.large[1].index = self.chosen, self.second
 
-    def _arrange(self) -> None:
-        order = list(range(len(self._cards)))
+    def arrange(self) -> None:
+        order = list(range(len(self.cards)))
         if self.sort.currentIndex() > 0:
             name = list(UNITS)[self.sort.currentIndex() - 1]
             order.sort(key=lambda i: self.cells[i].measures[name] if i in self.cells else np.inf)
@@ -324,12 +324,12 @@ class BracketView(Cover):
             # a grid: one row for each value of the first
             across = self.spans[1].count
         for k, i in enumerate(order):
-            self._grid.addWidget(self._cards[i], k // across, k % across)
-            self._cards[i].show()
+            self.grid.addWidget(self.cards[i], k // across, k % across)
+            self.cards[i].show()
 
-    def _tick(self) -> None:
+    def tick(self) -> None:
         if not self.isVisible():
-            self._play.stop()
+            self.clock.stop()
             self._draw.stop()
             return
         self.step += 1
@@ -337,7 +337,7 @@ class BracketView(Cover):
             for one in self.large:
                 one.draw_frame()
             return
-        for card in self._cards:
+        for card in self.cards:
             if card.pictures:
                 card.update()
 
@@ -364,7 +364,7 @@ class BracketView(Cover):
         """Draw the next picture that is missing."""
         renderer = self.stage.renderer()
         for i, cell in self.cells.items():
-            card = self._cards[i]
+            card = self.cards[i]
             if renderer is None or len(card.pictures) >= PICTURES:
                 continue
             frames = _moving(cell.take)

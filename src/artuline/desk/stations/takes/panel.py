@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QWidget
 from artuline.core.errors import ArtulineError
 from artuline.core.run.measures import PLOTS
 from artuline.core.run.record import settings_of
+from artuline.core.run.take import Take
 from artuline.core.scene import edit, paths
 from artuline.core.scene.model import BodyRef, Figure, TakeRef
 from artuline.desk.form import Form
@@ -60,6 +61,26 @@ def fill(d: Form, w: Commands, f: Figure) -> None:
     if ref.scene is not None:
         d.add(button("Go back to its settings", w.back_to_settings, icon="restore",
                      tip="The scene as it was when this take was made; takes stay. Undo brings the present one back."))  # fmt: skip
+    _beside(d, w, ref)
+    _over_time(d, w, f, take)
+    _moments(d, w, take)
+    d.add(rule(), section("Bracket"))
+    fill_bracket(d, w.brackets)
+    d.add(
+        rule(),
+        button(
+            "Remove this take",
+            w.remove_take,
+            icon="close",
+            tip="Takes it out of the scene; undo brings it back",
+        ),
+    )
+    d.next("Curves", "turn the take into keys")
+
+
+def _beside(d: Form, w: Commands, ref: TakeRef) -> None:
+    """What the take is compared with, and how."""
+    s = d.session
     others = ["the keys", *(t.name for t in s.scene.takes if t.id != s.scene.take)]
     now = next((t.name for t in s.scene.takes if t.id == d.desk.comparison.other), "the keys")
     d.choice(
@@ -77,12 +98,21 @@ def fill(d: Form, w: Commands, f: Figure) -> None:
         "How the two are seen together on the stage.",
     )
     _against(d, w, ref)
+
+
+def _over_time(d: Form, w: Commands, f: Figure, take: Take) -> None:
+    """The plot."""
+    s = d.session
     d.add(rule(), section("Over time"))
     d.choice("Plot", list(PLOTS), w.plotted, w.plot, "What is drawn over time; a click in it goes to the frame.")
     figure_bones = s.selection.of(f.id)
     body = next((BodyRef(f.id, b.id) for b in f.bodies if b.bone in figure_bones), None)
     d.add(Plot(s, take, w.plotted, body, d.desk.comparison.take()))
     d.add(faint(f"Of {s.scene.words(body)}." if body else "The most of all bodies; select one to see it alone."))
+
+
+def _moments(d: Form, w: Commands, take: Take) -> None:
+    """Where the take needs a look."""
     d.add(rule(), section("Worst moments"))
     moments = w.moments(take)
     if not moments:
@@ -105,18 +135,6 @@ def fill(d: Form, w: Commands, f: Figure) -> None:
                 )
             )
         d.add(line)
-    d.add(rule(), section("Bracket"))
-    fill_bracket(d, w.brackets)
-    d.add(
-        rule(),
-        button(
-            "Remove this take",
-            w.remove_take,
-            icon="close",
-            tip="Takes it out of the scene; undo brings it back",
-        ),
-    )
-    d.next("Curves", "turn the take into keys")
 
 
 def _against(d: Form, w: Commands, ref: TakeRef) -> None:

@@ -29,14 +29,14 @@ class Plot(QWidget):
         self.setCursor(Qt.CursorShape.CrossCursor)
         session.frame_changed.connect(self.update)
 
-    def _box(self) -> QRectF:
+    def box(self) -> QRectF:
         return QRectF(LEFT, TOP, self.width() - LEFT - 6, HEIGHT - TOP - BOTTOM)
 
     def paintEvent(self, event: QPaintEvent) -> None:
         p = QPainter(self)
         p.setRenderHint(QPainter.RenderHint.Antialiasing)
         p.setFont(theme.font(theme.SMALL))
-        box = self._box()
+        box = self.box()
         low, high = min(0.0, float(self.values.min())), float(self.values.max())
         if self.other is not None:
             high = max(high, float(self.other.max()))
@@ -72,7 +72,7 @@ class Plot(QWidget):
         p.drawText(at, Qt.AlignmentFlag.AlignCenter, text)
 
     def _go(self, x: float) -> None:
-        box = self._box()
+        box = self.box()
         share = min(max((x - box.left()) / box.width(), 0.0), 1.0)
         first, last = int(self.take.frames[0]), int(self.take.frames[-1])
         self.session.set_frame(round(first + share * (last - first)))
