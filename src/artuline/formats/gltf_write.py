@@ -9,7 +9,7 @@ import numpy as np
 
 from artuline.core.bake.delivery import Delivery
 from artuline.core.geometry import rotation
-from artuline.core.motion.clip import Clip
+from artuline.core.motion.clip import Channel, Clip
 from artuline.core.motion.skeleton import skeleton_of
 from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Figure
@@ -17,6 +17,7 @@ from artuline.formats.files import write_whole
 from artuline.formats.format import Format
 from artuline.formats.gltf_read import PLACEMENT
 
+TRACK = "track"  # the node that carries a figure whose place is keyed
 _TYPES = {1: "SCALAR", 3: "VEC3", 4: "VEC4", 16: "MAT4"}
 _COMPONENTS = {"<f4": 5126, "<u4": 5125, "<u2": 5123}
 
@@ -52,16 +53,40 @@ class _Buffer:
         return len(self.accessors) - 1
 
 
-def write_figure(path: Path | str, figure: Figure, mesh: Mesh | None, clips: dict[str, Clip]) -> None:
+def write_figure(
+    path: Path | str,
+    figure: Figure,
+    mesh: Mesh | None,
+    clips: dict[str, Clip],
+    root: tuple[np.ndarray, np.ndarray, np.ndarray] | None = None,
+) -> None:
     """Write a figure as .glb, with the given clips as its animations, in the figure's own file unit.
 
-    If the figure is moved or turned in the scene, a node above its roots carries that.
+    If the figure is moved or turned in the scene, a node above its roots carries that; ``root``: its places (m) and rotations over
+    seconds, if it moves.
     """
     buffer = _Buffer()
     nodes = _nodes(figure)
     roots = [i for i, b in enumerate(figure.bones) if b.parent is None]
     document: dict[str, Any] = {"asset": {"version": "2.0", "generator": "Artuline"}, "scene": 0}
-    if figure.position != (0.0, 0.0, 0.0) or figure.turn != 0.0:
+    above: list[Channel] = []
+    carrier = next(n for k in range(len(figure.bones) + 1) if (n := TRACK + "_" * k) not in figure.bone_index)
+    if root is not None:
+        times, places, turns = root
+        nodes.append(
+            {
+                "name": carrier,
+                "translation": (places[0] / figure.unit).tolist(),
+                "rotation": turns[0].tolist(),
+                "children": roots,
+            }
+        )
+        above = [
+            Channel(carrier, "translation", "LINEAR", times, places / figure.unit),
+            Channel(carrier, "rotation", "LINEAR", times, turns),
+        ]
+        roots = [len(nodes) - 1]
+    elif figure.position != (0.0, 0.0, 0.0) or figure.turn != 0.0:
         q = rotation.from_rotation_vector(np.array([0.0, figure.turn, 0.0]))
         place = [c / figure.unit for c in figure.position]
         extras = {"artuline": {PLACEMENT: True}}
@@ -80,7 +105,8 @@ def write_figure(path: Path | str, figure: Figure, mesh: Mesh | None, clips: dic
         document["meshes"], document["skins"] = [], []
         for skin in np.unique(mesh.palette_skin):
             _write_skin(document, buffer, nodes, roots, mesh, int(skin))
-    animations = [_animation(buffer, skeleton_of(figure).names, name, clip) for name, clip in clips.items()]
+    names = (*skeleton_of(figure).names, *([carrier] if above else []))
+    animations = [_animation(buffer, names, name, Clip((*clip.channels, *above))) for name, clip in clips.items()]
     if animations:
         document["animations"] = animations
     document |= {"scenes": [{"nodes": roots}], "nodes": nodes}
@@ -177,7 +203,7 @@ def write(path: Path, delivery: Delivery) -> list[Path]:
     written = []
     for i, x in enumerate(delivery.figures):
         written.append(path if i == 0 else path.with_name(f"{path.stem} {x.figure.name}{path.suffix}"))
-        write_figure(written[-1], x.figure, x.mesh, x.clips)
+        write_figure(written[-1], x.figure, x.mesh, x.clips, x.root)
     return written
 
 

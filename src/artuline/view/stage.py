@@ -7,7 +7,8 @@ import numpy as np
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.keyed import keyed_pose, obstacle_motion
-from artuline.core.motion.skeleton import Pose, placement, rest_matrices, rigid, skeleton_of
+from artuline.core.motion.places import root_at
+from artuline.core.motion.skeleton import Pose, rest_matrices, rigid, skeleton_of
 from artuline.core.run.build import group_of
 from artuline.core.run.forces import gravity_at
 from artuline.core.run.take import Take
@@ -86,7 +87,7 @@ def figure_states(scene: Scene, assets: AssetStore, frame: float, take: Take | N
             states.append(FigureState(rest_matrices(f), np.zeros(len(f.bones))))
             continue
         skeleton = skeleton_of(f)
-        root = placement(f)
+        root = root_at(f, np.array([frame]))[0]
         keys = keyed_pose(scene, assets, f, np.array([frame]), layers=False).frame(0)
         keyed = skeleton.global_matrices(keys, root)
         if take is not None and f.id in take.poses:

@@ -11,7 +11,8 @@ from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.clip import Channel, Clip
 from artuline.core.motion.keyed import keyed_pose
-from artuline.core.motion.skeleton import Pose, Skeleton, placement, skeleton_of
+from artuline.core.motion.places import root_at
+from artuline.core.motion.skeleton import Pose, Skeleton, skeleton_of
 from artuline.core.run.take import Take
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
@@ -85,7 +86,7 @@ def bake_figure(
     keyed = keyed_pose(scene, assets, figure, take.frames[window].astype(float), layers=False)
     turned = np.flatnonzero(rotation.angle_between(keyed.rotation, part.rotation).max(axis=0) > 1e-6)
     moved = np.flatnonzero(np.abs(keyed.translation - part.translation).max(axis=(0, 2)) > 1e-9)
-    fitter = _Fitter(skeleton, placement(figure), part, turned, moved, _corners(take, window))
+    fitter = _Fitter(skeleton, root_at(figure, take.frames[window]), part, turned, moved, _corners(take, window))
     total = len(turned) + len(moved)
     fitter.fit_all(degrees, millimetres, lambda k: progress(k, total), cancelled)
     start = int(take.frames[first])
@@ -149,7 +150,7 @@ class _Fitter:
         cancelled: Callable[[], bool],
     ) -> None:
         """Fit every channel, then tighten those whose errors add up too far at an end."""
-        unit = float(np.linalg.norm(self.root[:3, 0]))
+        unit = float(np.linalg.norm(self.root[0, :3, 0]))
         bound = {
             key: np.radians(degrees) if key[1] == "rotation" else 0.5e-3 * millimetres / unit for key in self.samples
         }

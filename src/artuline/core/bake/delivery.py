@@ -3,10 +3,15 @@
 from collections.abc import Callable
 from dataclasses import dataclass
 
+import numpy as np
+
 from artuline.core.bake.bake import Baked, add_layer, bake_figure
 from artuline.core.bake.merged import merged_clip
 from artuline.core.errors import ArtulineError
+from artuline.core.geometry import rotation
+from artuline.core.geometry.rotation import Array
 from artuline.core.motion.clip import Clip
+from artuline.core.motion.places import places_at
 from artuline.core.run.take import Take
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.mesh import Mesh
@@ -15,11 +20,14 @@ from artuline.core.scene.model import Figure, Scene
 
 @dataclass(frozen=True, eq=False)
 class Delivered:
-    """A figure with its mesh, if it has one, and its animations by name."""
+    """A figure with its mesh, if it has one, and its animations by name; ``root``: places (m) and rotations of its origin over the
+    seconds of every animation, where it has a track.
+    """
 
     figure: Figure
     mesh: Mesh | None
     clips: dict[str, Clip]
+    root: tuple[Array, Array, Array] | None = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -37,10 +45,19 @@ def delivery(scene: Scene, assets: AssetStore, figures: list[str]) -> Delivery:
     for f in (scene.figure(i) for i in figures):
         mesh = Mesh.from_arrays(assets[f.asset]) if f.asset else None
         name = f"{f.clip} baked" if f.clip else "baked"
-        found.append(Delivered(f, mesh, {name: merged_clip(scene, assets, f)}))
+        found.append(Delivered(f, mesh, {name: merged_clip(scene, assets, f)}, _root(scene, f)))
     ref = scene.active_take()
     take = assets.decoded(ref.asset, Take.from_arrays) if ref is not None else None
     return Delivery(tuple(found), scene.rate, take)
+
+
+def _root(scene: Scene, figure: Figure) -> tuple[Array, Array, Array] | None:
+    """Seconds (F,), places (F, 3) and rotations (F, 4) of a figure that has a track, on every frame of the range."""
+    if not figure.track:
+        return None
+    frames = np.arange(scene.start, scene.end + 1, dtype=float)
+    p, q = places_at(figure.track, frames)
+    return (frames - scene.start) / scene.rate, p, rotation.make_continuous(q)
 
 
 def bake_take(

@@ -5,7 +5,8 @@ import numpy as np
 from artuline.core.checks.finding import Finding, Fix
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.keyed import keyed_pose
-from artuline.core.motion.skeleton import placement, rest_matrices, rigid, skeleton_of
+from artuline.core.motion.places import root_at
+from artuline.core.motion.skeleton import rest_matrices, rigid, skeleton_of
 from artuline.core.run.build import group_of
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
@@ -22,7 +23,7 @@ def check_joints(scene: Scene, f: Figure, assets: AssetStore) -> list[Finding]:
         return []
     frames = np.arange(scene.start, max(scene.end, scene.start) + 1, dtype=float)[:MOST_FRAMES]
     pose = keyed_pose(scene, assets, f, frames, layers=False)
-    keyed = rigid(skeleton_of(f).global_matrices(pose, placement(f)))[1]
+    keyed = rigid(skeleton_of(f).global_matrices(pose, root_at(f, frames)))[1]
     rest = rigid(rest_matrices(f))[1][None]
     bone = {b.id: b.bone for b in f.bodies}
     found = []

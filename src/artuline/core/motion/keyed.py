@@ -1,14 +1,12 @@
 """The keyed motion of a scene: clips with their layers on top, and obstacles, at any frames."""
 
-from functools import lru_cache
-
 import numpy as np
-from scipy.interpolate import CubicHermiteSpline
 
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.clip import Clip
-from artuline.core.motion.skeleton import Pose, placement, skeleton_of
+from artuline.core.motion.places import places_at, root_at
+from artuline.core.motion.skeleton import Pose, skeleton_of
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Figure, Layer, Obstacle, Scene
 
@@ -104,7 +102,7 @@ def _added(path: str, below: Array, values: Array) -> Array:
 def keyed_matrices(scene: Scene, assets: AssetStore, figure: Figure, frames: Array, *, layers: bool = True) -> Array:
     """World matrices (F, B, 4, 4) of the keyed motion."""
     pose = keyed_pose(scene, assets, figure, frames, layers=layers)
-    return skeleton_of(figure).global_matrices(pose, placement(figure))
+    return skeleton_of(figure).global_matrices(pose, root_at(figure, np.atleast_1d(np.asarray(frames, float))))
 
 
 def load_clip(assets: AssetStore, key: str) -> Clip:
@@ -112,27 +110,6 @@ def load_clip(assets: AssetStore, key: str) -> Clip:
     return assets.decoded(key, Clip.from_arrays)
 
 
-@lru_cache(maxsize=64)
-def _position_spline(obstacle: Obstacle) -> CubicHermiteSpline:
-    t = np.array([k.frame for k in obstacle.keys])
-    p = np.array([k.position for k in obstacle.keys])
-    return CubicHermiteSpline(t, p, _slopes(t, p))
-
-
-def _slopes(t: Array, p: Array) -> Array:
-    """Central slopes, zero at the ends, so that a motion starts and stops softly."""
-    slopes = np.zeros_like(p)
-    slopes[1:-1] = (p[2:] - p[:-2]) / (t[2:] - t[:-2])[:, None]
-    return slopes
-
-
 def obstacle_motion(obstacle: Obstacle, frames: Array) -> tuple[Array, Array]:
     """Position (F, 3) and rotation (F, 4) of an obstacle at frames."""
-    frames = np.atleast_1d(np.asarray(frames, float))
-    t = np.array([k.frame for k in obstacle.keys])
-    q = rotation.make_continuous(np.array([k.rotation for k in obstacle.keys]))
-    if len(t) == 1:
-        return np.repeat([obstacle.keys[0].position], len(frames), 0), np.repeat(q, len(frames), 0)
-    f = np.clip(frames, t[0], t[-1])
-    turn = rotation.normalize(CubicHermiteSpline(t, q, _slopes(t, q))(f))
-    return _position_spline(obstacle)(f), turn
+    return places_at(obstacle.keys, frames)

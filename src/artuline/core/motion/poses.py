@@ -7,7 +7,7 @@ from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.clip import Channel, Clip
 from artuline.core.motion.keyed import keyed_pose, load_clip
-from artuline.core.motion.skeleton import Pose, placement, rigid, skeleton_of
+from artuline.core.motion.skeleton import Pose, rigid, skeleton_of
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Figure, Layer, Scene
@@ -89,24 +89,24 @@ def _written(scene: Scene, assets: AssetStore, figure: Figure, keys: _Keys) -> S
     return edit.figure(scene, figure.id, layers=(layer, *others))
 
 
-def turned(figure: Figure, pose: Pose, bone: str, turn: Array) -> Pose:
-    """A pose (1, B) with a bone turned in the world by a rotation (4,); all below goes along."""
+def turned(figure: Figure, root: Array, pose: Pose, bone: str, turn: Array) -> Pose:
+    """A pose (1, B) of a figure with its root at (4, 4), with a bone turned in the world by a rotation (4,); all below goes along."""
     skeleton, i = skeleton_of(figure), figure.bone_index[bone]
-    q = rigid(skeleton.global_matrices(pose.frame(0), placement(figure)))[1]
+    q = rigid(skeleton.global_matrices(pose.frame(0), root))[1]
     made = pose.copy()
-    made.rotation[0, i] = _local(figure, q, i, rotation.multiply(turn, q[i]))
+    made.rotation[0, i] = _local(figure, root, q, i, rotation.multiply(turn, q[i]))
     return made
 
 
-def _local(figure: Figure, q: Array, i: int, world: Array) -> Array:
+def _local(figure: Figure, root: Array, q: Array, i: int, world: Array) -> Array:
     """A bone's rotation in its parent, for one in the world; q (B, 4) of all bones."""
     up = skeleton_of(figure).parents[i]
-    above = q[up] if up >= 0 else rigid(placement(figure)[None])[1][0]
+    above = q[up] if up >= 0 else rigid(root[None])[1][0]
     return rotation.normalize(rotation.multiply(rotation.conjugate(above), world))
 
 
-def reached(figure: Figure, pose: Pose, bone: str, goal: Array) -> Pose:
-    """A pose (1, B) in which a bone's origin comes to a place in the world (3,), or as near as it can, by turning the two bones above.
+def reached(figure: Figure, root: Array, pose: Pose, bone: str, goal: Array) -> Pose:
+    """A pose (1, B) of a figure with its root at (4, 4), in which a bone's origin comes to a place in the world (3,), or as near as it can, by turning the two bones above.
 
     The limb keeps the plane that it bends in; the bone keeps its rotation in the world. Raises ArtulineError if there are not two bones above.
     """
@@ -116,9 +116,9 @@ def reached(figure: Figure, pose: Pose, bone: str, goal: Array) -> Pose:
     a = skeleton.parents[b] if b >= 0 else -1
     if a < 0:
         raise ArtulineError(f"{bone} has no limb of two bones above it", remedy="Choose a hand, a foot, or the like.")
-    p, q = rigid(skeleton.global_matrices(pose.frame(0), placement(figure)))
+    p, q = rigid(skeleton.global_matrices(pose.frame(0), root))
     up = skeleton.parents[a]
-    above = q[up] if up >= 0 else rigid(placement(figure)[None])[1][0]
+    above = q[up] if up >= 0 else rigid(root[None])[1][0]
     along = rotation.rotate(rotation.conjugate(q[[a, b]]), p[[b, c]] - p[[a, b]])
     made = pose.copy()
     made.rotation[0, [a, b]] = bent(above, p[a], along, pose.rotation[0, [a, b]], goal)

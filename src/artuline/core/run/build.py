@@ -10,7 +10,8 @@ from artuline.core.errors import ArtulineError
 from artuline.core.geometry.polyhedron import TriangleMesh, triangle_mesh
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.keyed import keyed_pose, obstacle_motion
-from artuline.core.motion.skeleton import Pose, placement, rest_matrices, rigid, skeleton_of
+from artuline.core.motion.places import root_at
+from artuline.core.motion.skeleton import Pose, rest_matrices, rigid, skeleton_of
 from artuline.core.physics.batches import components
 from artuline.core.physics.world import BodySpec, JointSpec, World
 from artuline.core.scene.assets import AssetStore
@@ -141,7 +142,7 @@ class Built:
                 # the keys steer, layers with baked results do not
                 pose = keyed_pose(self.scene, self.assets, part.figure, frames, layers=False)
                 self.follow(k, frames, pose)
-                m = skeleton_of(part.figure).global_matrices(pose, placement(part.figure))
+                m = skeleton_of(part.figure).global_matrices(pose, root_at(part.figure, frames))
                 p[:, part.rows], q[:, part.rows] = rigid(m[:, part.bones])
         for i, o in enumerate(self.scene.obstacles, self.count - len(self.scene.obstacles)):
             p[:, i], q[:, i] = obstacle_motion(o, frames)

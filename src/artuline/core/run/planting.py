@@ -5,7 +5,7 @@ import numpy as np
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.poses import bent
-from artuline.core.motion.skeleton import Pose, placement, rigid, skeleton_of
+from artuline.core.motion.skeleton import Pose, rigid, skeleton_of
 from artuline.core.run.build import group_of
 from artuline.core.run.shown import smooth_step
 from artuline.core.scene.model import Body, Figure, Scene
@@ -52,14 +52,14 @@ def ways_back(handover: Array) -> list[tuple[int, int]]:
     return found
 
 
-def plant_feet(scene: Scene, figure: Figure, pose: Pose, keyed: Pose, handover: dict[int, Array]) -> None:
+def plant_feet(scene: Scene, figure: Figure, root: Array, pose: Pose, keyed: Pose, handover: dict[int, Array]) -> None:
     """Keep standing feet of a shown pose (F, B) in their place while it returns to the keyed one; in place.
 
-    ``handover``: by bone index, of bones with a body, over the frames (F,).
+    root (F, 4, 4): of the figure. ``handover``: by bone index, of bones with a body, over the frames (F,).
     """
     if scene.ground is None:
         return
-    skeleton, root = skeleton_of(figure), placement(figure)
+    skeleton = skeleton_of(figure)
     feet: dict[tuple[int, int], list[Body]] = {}
     for body in figure.bodies:
         b, group = figure.bone_index[body.bone], group_of(figure, body.bone)
@@ -72,7 +72,7 @@ def plant_feet(scene: Scene, figure: Figure, pose: Pose, keyed: Pose, handover: 
             feet.setdefault(way, []).append(body)
     for (first, last), bodies in feet.items():
         rows = slice(first, last + 1)
-        now, goal = (skeleton.global_matrices(_rows(x, rows), root) for x in (pose, keyed))
+        now, goal = (skeleton.global_matrices(_rows(x, rows), root[rows]) for x in (pose, keyed))
         top = min(figure.bone_index[b.bone] for b in figure.bodies)
         share = _progress(now[:, top, :3, 3], goal[:, top, :3, 3])
         ways = []
@@ -88,7 +88,8 @@ def plant_feet(scene: Scene, figure: Figure, pose: Pose, keyed: Pose, handover: 
             here[:, 1] -= np.minimum(clear, 0.0)
             if clear[0] < NEAR:
                 # it stands: what speed it has dies away, and the sole stays as near to the ground as it is
-                before = rigid(skeleton.global_matrices(pose.frame(max(first - 1, 0)), root)[b])[0]
+                last_row = max(first - 1, 0)
+                before = rigid(skeleton.global_matrices(pose.frame(last_row), root[last_row])[b])[0]
                 slide = FADE * (1.0 - np.exp(-np.arange(len(p)) / FADE))
                 here[:, [0, 2]] = p[0, [0, 2]] + slide[:, None] * (p[0] - before)[[0, 2]]
                 here[:, 1] = p[:, 1] - clear + max(clear[0], 0.0)
@@ -106,7 +107,7 @@ def plant_feet(scene: Scene, figure: Figure, pose: Pose, keyed: Pose, handover: 
             # the sole goes no deeper than its keys have it
             deep = np.minimum(lowest(body, end, turn) - scene.ground.height, 0.0)
             path[:, 1] += np.maximum(deep - (lowest(body, path, facing) - scene.ground.height), 0.0)
-            _follow(figure, pose, body.bone, path, facing, first)
+            _follow(figure, root[rows], pose, body.bone, path, facing, first)
 
 
 def _in_reach(
@@ -156,7 +157,7 @@ def _rows(pose: Pose, rows: slice) -> Pose:
     return Pose(pose.translation[rows], pose.rotation[rows], pose.scale[rows])
 
 
-def _follow(figure: Figure, pose: Pose, bone: str, path: Array, facing: Array, first: int) -> None:
+def _follow(figure: Figure, root: Array, pose: Pose, bone: str, path: Array, facing: Array, first: int) -> None:
     """Let a limb's end follow a path (N, 3) and face as given (N, 4) from a row of a pose on, the first and the last left as they are;
     in place.
 
@@ -166,9 +167,9 @@ def _follow(figure: Figure, pose: Pose, bone: str, path: Array, facing: Array, f
     skeleton, c = skeleton_of(figure), figure.bone_index[bone]
     b = skeleton.parents[c]
     a, count = skeleton.parents[b], len(path)
-    p, q = rigid(skeleton.global_matrices(_rows(pose, slice(first, first + count)), placement(figure)))
+    p, q = rigid(skeleton.global_matrices(_rows(pose, slice(first, first + count)), root))
     up = skeleton.parents[a]
-    above = q[:, up] if up >= 0 else np.repeat(rigid(placement(figure)[None])[1], count, axis=0)
+    above = q[:, up] if up >= 0 else rigid(root)[1]
     along = rotation.rotate(rotation.conjugate(q[:, [a, b]]), p[:, [b, c]] - p[:, [a, b]])
     shown = pose.rotation[first : first + count, [a, b]]
     inner = range(1, count - 1)

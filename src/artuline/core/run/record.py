@@ -9,6 +9,7 @@ import numpy as np
 from artuline.core.errors import ArtulineError, CancelledError
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.keyed import keyed_pose
+from artuline.core.motion.places import root_at
 from artuline.core.motion.skeleton import Pose
 from artuline.core.physics.state import ASKED, DONE, HALTED
 from artuline.core.run.build import Built, build, require_bodies
@@ -172,13 +173,14 @@ class _Record:
         """The shown local pose of a figure at rows."""
         part = self.built.parts[figure]
         f, mine, bones = part.figure, part.rows, part.bones
+        root = root_at(f, self.frames[rows].astype(float))
         keyed, handover = self._keyed(figure, rows), self.handover[rows][:, mine]
         pose = shown_pose(
-            f, keyed, bones, self.p[rows][:, mine], self.q[rows][:, mine], handover, self.built.shown[mine]
+            f, root, keyed, bones, self.p[rows][:, mine], self.q[rows][:, mine], handover, self.built.shown[mine]
         )
         if planted:
             goal = self._keyed(figure, rows, at_once=True)
-            plant_feet(self.built.scene, f, pose, goal, dict(zip(bones.tolist(), handover.T)))
+            plant_feet(self.built.scene, f, root, pose, goal, dict(zip(bones.tolist(), handover.T)))
         return pose
 
     def take(self, count: int) -> Take:

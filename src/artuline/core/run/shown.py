@@ -4,7 +4,7 @@ import numpy as np
 
 from artuline.core.geometry import rotation, transforms
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.skeleton import Pose, placement, rigid, skeleton_of
+from artuline.core.motion.skeleton import Pose, rigid, skeleton_of
 from artuline.core.scene.model import Figure
 
 
@@ -37,11 +37,18 @@ def loose_bones(figure: Figure) -> frozenset[int]:
 
 
 def shown_pose(
-    figure: Figure, keyed: Pose, bones: np.ndarray, p: Array, q: Array, handover: Array, shares: Array | None = None
+    figure: Figure,
+    root: Array,
+    keyed: Pose,
+    bones: np.ndarray,
+    p: Array,
+    q: Array,
+    handover: Array,
+    shares: Array | None = None,
 ) -> Pose:
     """Local pose over frames (F, B) of a figure whose bodies were simulated.
 
-    bones (n,): bone of each body; p (F, n, 3), q (F, n, 4): simulated poses of those bones; handover (F, n);
+    root (F, 4, 4): of the figure; bones (n,): bone of each body; p (F, n, 3), q (F, n, 4): simulated poses of those bones; handover (F, n);
     ``shares`` (n,): how much of each body's physics is shown.
     Rotations are blended in the parent's frame, so that the skeleton stays whole. Only bones that physics may move against
     the one that carries them take their place from the simulation (``loose_bones``, and the topmost simulated ones): all others
@@ -51,11 +58,10 @@ def shown_pose(
     skeleton = skeleton_of(figure)
     shown = keyed.copy()
     body = {int(b): i for i, b in enumerate(bones)}
-    root = placement(figure)
     simulated = np.empty((len(handover), skeleton.size, 4, 4))
     carried = np.zeros((len(handover), skeleton.size), bool)
     for b, up in enumerate(skeleton.parents):
-        above = simulated[:, up] if up >= 0 else np.repeat(root[None], len(handover), 0)
+        above = simulated[:, up] if up >= 0 else root
         up_carried = carried[:, up] if up >= 0 else np.zeros(len(handover), bool)
         local = Pose(keyed.translation[:, b], keyed.rotation[:, b].copy(), keyed.scale[:, b])
         if b in body:

@@ -8,7 +8,8 @@ import numpy as np
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.keyed import keyed_pose
-from artuline.core.motion.skeleton import Pose, placement, skeleton_of
+from artuline.core.motion.places import root_at
+from artuline.core.motion.skeleton import Pose, skeleton_of
 from artuline.core.physics.state import PLANE
 from artuline.core.run.build import build, require_bodies, tone_frequency
 from artuline.core.run.forces import add_velocity, gravity_at, wind_at
@@ -57,7 +58,7 @@ class Tryout:
         world.gravity[:], world.wind[:] = self._gravity, wind_at(scene, now)[0]
         self._matrices = []
         for f, pose in zip(scene.figures, self._keyed):
-            world_ = skeleton_of(f).global_matrices(pose.frame(0), placement(f))
+            world_ = skeleton_of(f).global_matrices(pose.frame(0), root_at(f, now)[0])
             up = skeleton_of(f).parents
             inverse = np.linalg.inv(world_)
             # of a bone in its parent, for those that carry no body
@@ -121,11 +122,20 @@ class Tryout:
     def local_poses(self) -> list[Pose]:
         """The local pose (1, B) of every figure now."""
         p, q = self.built.world.poses()
+        now = np.array([self.frame])
         shown = []
         for part, pose in zip(self.built.parts, self._keyed):
             rows = part.rows
             if len(rows):
-                pose = shown_pose(part.figure, pose, part.bones, p[None, rows], q[None, rows], np.ones((1, len(rows))))
+                pose = shown_pose(
+                    part.figure,
+                    root_at(part.figure, now),
+                    pose,
+                    part.bones,
+                    p[None, rows],
+                    q[None, rows],
+                    np.ones((1, len(rows))),
+                )
             shown.append(pose)
         return shown
 

@@ -7,6 +7,7 @@ from pydantic import model_validator
 
 from artuline.core.scene.body import Body, Joint
 from artuline.core.scene.group import Group
+from artuline.core.scene.lanes import MotionKey, run_forward
 from artuline.core.scene.values import UPRIGHT, ZERO, Id, Model, NonNegative, Positive, Quat, Share, Vec3, known, unique
 
 
@@ -65,7 +66,8 @@ class Layer(Model):
 class Figure(Model):
     """Anything articulated: bones, mesh, clips, bodies, joints, groups.
 
-    ``unit``: metres per file unit. ``position`` (m) and ``turn`` (radians about Y) place it in the scene.
+    ``unit``: metres per file unit. ``position`` (m) and ``turn`` (radians about Y) place it in the scene; a ``track`` of keys moves it
+    over frames instead, smooth between its keys and still outside them.
     ``clip_start``: the scene frame at which the clip begins. ``asset``: the mesh arrays, if any.
     ``mirror``: pairs of bones on both sides that were set by hand, a bone with itself for one in the middle.
     ``velocity`` (m/s) and ``spin`` (rad/s, about its centre of mass) are added when its bodies are first handed over.
@@ -81,6 +83,7 @@ class Figure(Model):
     unit: Positive = 1.0
     position: Vec3 = ZERO
     turn: float = 0.0
+    track: tuple[MotionKey, ...] = ()
     clips: tuple[ClipRef, ...] = ()
     clip: str | None = None
     clip_start: float = 0.0
@@ -159,6 +162,7 @@ class Figure(Model):
 
     @model_validator(mode="after")
     def _consistent(self) -> "Figure":
+        run_forward(self.track, f"the track of figure {self.name!r}")
         seen: set[str] = set()
         for b in self.bones:
             if b.name in seen:

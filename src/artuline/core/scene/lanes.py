@@ -1,5 +1,6 @@
 """Values over frames: lanes of numbers, of vectors, and keys of places."""
 
+from collections.abc import Sequence
 from itertools import pairwise
 
 import numpy as np
@@ -63,8 +64,14 @@ class VectorLane(Model):
 
 
 class MotionKey(Model):
-    """Where an obstacle is at a frame: position (m), rotation."""
+    """Where something is at a frame: position (m), rotation."""
 
     frame: float
     position: Vec3 = ZERO
     rotation: Quat = UPRIGHT
+
+
+def run_forward(keys: Sequence[MotionKey], whose: str) -> None:
+    """Raises ValueError unless keys follow each other in time."""
+    if any(b.frame <= a.frame for a, b in pairwise(keys)):
+        raise ValueError(f"the keys of {whose} must run forward in time")

@@ -1,12 +1,11 @@
 """What is around the figures: obstacles, the ground, links, pushes and gusts; and how bodies and joints are referred to."""
 
-from itertools import pairwise
 from typing import Annotated, Literal, NamedTuple
 
 from pydantic import Field, model_validator
 
 from artuline.core.scene.body import Shape
-from artuline.core.scene.lanes import MotionKey
+from artuline.core.scene.lanes import MotionKey, run_forward
 from artuline.core.scene.values import ZERO, Id, Model, NonNegative, Positive, Share, Vec3
 
 
@@ -23,9 +22,7 @@ class Obstacle(Model):
 
     @model_validator(mode="after")
     def _forward(self) -> "Obstacle":
-        frames = [k.frame for k in self.keys]
-        if any(b <= a for a, b in pairwise(frames)):
-            raise ValueError(f"the keys of obstacle {self.name!r} must run forward in time")
+        run_forward(self.keys, f"obstacle {self.name!r}")
         return self
 
 

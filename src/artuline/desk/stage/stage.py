@@ -21,7 +21,8 @@ from PySide6.QtWidgets import QWidget
 
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.skeleton import Pose, placement, skeleton_of
+from artuline.core.motion.places import root_at
+from artuline.core.motion.skeleton import Pose, skeleton_of
 from artuline.core.run.take import Take
 from artuline.desk import theme
 from artuline.desk.model.comparison import Comparison
@@ -161,7 +162,7 @@ class Stage(QWidget):
         states = figure_states(scene, assets, frame, None, self.show_)
         for f, state in zip(scene.figures, states):
             if f.id in poses and len(poses[f.id].rotation[0]) == len(f.bones):
-                state.matrices = skeleton_of(f).global_matrices(poses[f.id].frame(0), placement(f))
+                state.matrices = skeleton_of(f).global_matrices(poses[f.id].frame(0), root_at(f, np.array([frame]))[0])
         return states
 
     def _other_states(self) -> list[FigureState]:

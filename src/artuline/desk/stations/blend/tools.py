@@ -9,6 +9,7 @@ from PySide6.QtGui import QPainter, QPen
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.keyed import keyed_pose, obstacle_motion
+from artuline.core.motion.places import root_at
 from artuline.core.motion.poses import key_pose, reached, turned
 from artuline.core.motion.skeleton import rigid
 from artuline.core.scene import edit
@@ -59,12 +60,13 @@ class PoseTool:
         assert handles is not None and figure is not None
         frame, assets, bone = round(s.frame), s.assets, next(iter(s.selection.bones))
         pose = keyed_pose(s.scene, assets, figure, np.array([float(frame)]), layers=False)
+        root = root_at(figure, np.array([float(frame)]))[0]
 
         def change(pointer: Pointer) -> Change:
             if handle == "move":
-                new, bones = reached(figure, pose, bone, handles.goal_of(at, pointer.at)), _limb(figure, bone)
+                new, bones = reached(figure, root, pose, bone, handles.goal_of(at, pointer.at)), _limb(figure, bone)
             else:
-                new, bones = turned(figure, pose, bone, handles.turn_of(handle, at, pointer.at)), {bone}
+                new, bones = turned(figure, root, pose, bone, handles.turn_of(handle, at, pointer.at)), {bone}
             return lambda sc: key_pose(sc, assets, figure.id, frame, new, bones)
 
         return Drag(f"Pose {bone}", change)

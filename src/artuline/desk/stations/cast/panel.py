@@ -44,6 +44,23 @@ def fill(d: Form, w: Commands, f: Figure) -> None:
     d.add(rule(), section("Size"))
     d.add(row("Longest side", QLabel(f"{size:.2f} m")))
     _unit(d, w, f, size)
+    _stands(d, f)
+    d.add(rule(), section("Left and right"))
+    _pairs(d, w, f)
+    d.add(rule(), section("Motion"))
+    _motion(d, w, f)
+    if not f.bodies:
+        d.add(rule(), faint("Next: give the figure bodies and joints."))
+        d.add(d.act("fit", primary=True))
+    else:
+        d.next("Bodies", "look at the shapes")
+
+
+def _stands(d: Form, f: Figure) -> None:
+    """Where the figure is in the scene."""
+    if f.track:
+        d.add(faint(f"Its place is keyed, at {len(f.track)} frames."))
+        return
     for i, label in ((0, "Across"), (2, "Along")):
         d.number(
             label,
@@ -58,15 +75,6 @@ def fill(d: Form, w: Commands, f: Figure) -> None:
         )
     d.number("Turned", math.degrees(f.turn), "°", lambda sc, v: edit.figure(sc, f.id, turn=math.radians(v)),
              words="Turn the figure", step=0.5, reset=0, tip="About the upright axis.")  # fmt: skip
-    d.add(rule(), section("Left and right"))
-    _pairs(d, w, f)
-    d.add(rule(), section("Motion"))
-    _motion(d, w, f)
-    if not f.bodies:
-        d.add(rule(), faint("Next: give the figure bodies and joints."))
-        d.add(d.act("fit", primary=True))
-    else:
-        d.next("Bodies", "look at the shapes")
 
 
 def _place(figure: str, axis: int, s: Scene, v: float) -> Scene:
