@@ -1,6 +1,7 @@
 """Rotations against SciPy and against their own laws."""
 
 import numpy as np
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 from scipy.spatial.transform import Rotation
@@ -56,6 +57,14 @@ def test_slerp_divides_the_angle(a, b, share):
 def test_align_turns_one_direction_onto_the_other(a, b):
     turned = rotation.rotate(rotation.align(a, b), a / np.linalg.norm(a))
     np.testing.assert_allclose(turned, b / np.linalg.norm(b), atol=1e-6)
+
+
+@pytest.mark.parametrize("off", [0.0, 1e-9, 1e-6, 1e-5, 4e-5, 1e-4])
+def test_align_of_nearly_opposite_directions_meets_the_direction(off):
+    made = rotation.rotate(
+        rotation.align([0.5, 0.0, off], [-1.0, 0.0, 0.0]), np.array([0.5, 0.0, off]) / np.hypot(0.5, off)
+    )
+    np.testing.assert_allclose(made, [-1.0, 0.0, 0.0], atol=1e-9)
 
 
 def test_align_of_opposite_directions_is_half_a_turn():

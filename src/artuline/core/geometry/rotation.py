@@ -111,7 +111,8 @@ def align(a: ArrayLike, b: ArrayLike) -> Array:
     if w < 1e-9:
         side = np.eye(3)[int(np.argmin(np.abs(u)))]
         axis = np.cross(u, side)
-        return np.append(axis / np.linalg.norm(axis), 0.0)
+        # half a turn about any axis across, then the little that is missing
+        return multiply(align(-u, v), np.append(axis / np.linalg.norm(axis), 0.0))
     return normalize(np.append(np.cross(u, v), w))
 
 
