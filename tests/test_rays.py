@@ -70,3 +70,5 @@ def test_the_nearest_triangle_is_met_with_the_share_of_its_corners():
     assert (t, which) == (2.0, 1) and share == pytest.approx([0.25, 0.25, 0.5])
     assert rays.triangles(np.array([0.9, 0.9, 2.0]), np.array([0, 0, -1.0]), corners) is None
     assert rays.triangles(np.array([0.25, 0.5, 2.0]), np.array([0, 0, 1.0]), corners) is None
+    seen_from_its_edge = np.array([[[0.0, 0, 0], [0, 0, 1], [1, 0, 0]]])
+    assert rays.triangles(np.array([0.2, 0.0, 2.0]), np.array([0, 0, -1.0]), seen_from_its_edge) is None

@@ -92,13 +92,14 @@ def triangles(origin: Array, direction: Array, corners: Array) -> tuple[float, i
     b = corners[:, 2] - corners[:, 0]
     across = np.cross(direction, b)
     size = np.einsum("ij,ij->i", a, across)
-    with np.errstate(divide="ignore", invalid="ignore"):
-        away = origin - corners[:, 0]
-        u = np.einsum("ij,ij->i", away, across) / size
-        turned = np.cross(away, a)
-        v = turned @ direction / size
-        t = np.einsum("ij,ij->i", b, turned) / size
-    met = np.flatnonzero((u >= 0.0) & (v >= 0.0) & (u + v <= 1.0) & (t > 0.0) & (np.abs(size) > 1e-18))
+    # triangles that are seen from their edge are met by no ray
+    flat = np.abs(size) < 1e-18
+    size = np.where(flat, 1.0, size)
+    away = origin - corners[:, 0]
+    turned = np.cross(away, a)
+    u, v = np.einsum("ij,ij->i", away, across) / size, turned @ direction / size
+    t = np.einsum("ij,ij->i", b, turned) / size
+    met = np.flatnonzero((u >= 0.0) & (v >= 0.0) & (u + v <= 1.0) & (t > 0.0) & ~flat)
     if not len(met):
         return None
     i = int(met[np.argmin(t[met])])
