@@ -7,6 +7,7 @@ import sys
 import threading
 
 import pytest
+import shiboken6
 from PySide6.QtCore import QMimeData, QPointF, Qt, QTimer, QUrl
 from PySide6.QtGui import QDropEvent
 from PySide6.QtWidgets import QApplication, QMessageBox, QPushButton
@@ -17,6 +18,7 @@ from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Scene
 from artuline.demo.scenes import DATA
 from artuline.desk.recover import RecoverDialog
+from artuline.desk.window import Window
 from artuline.formats import recovery
 from artuline.formats.scene_file import save_scene
 from tests.driving import finish, open_file, open_window
@@ -232,3 +234,18 @@ def test_errors_of_edits_are_in_words_of_the_scene(demo):
     assert not demo.session.edit("Spoil", lambda s: edit.scene(s, substeps=0))
     assert not demo.session.edit("Spoil", lambda s: edit.figure(s, "deckhand", clip="no such"))
     assert all("http" not in t and "pydantic" not in t and "Input" not in t for t in told) and len(told) == 2
+
+
+def test_a_run_that_ends_after_its_window_is_silent(qtbot, boom, monkeypatch):
+    """A window may be taken away while a job runs; what the job says then reaches nobody."""
+    faults, hold = [], threading.Event()
+    monkeypatch.setattr(sys, "excepthook", lambda *error: faults.append(error))
+    window = Window()
+    window.session.new(*boom)
+    desk = window.desk
+    desk.start("Simulating", lambda p, c: hold.wait(20), lambda r: None)
+    shiboken6.delete(window)
+    hold.set()
+    qtbot.waitUntil(lambda: not desk.jobs.busy, timeout=10000)
+    desk.jobs.abandon()
+    assert not faults

@@ -182,6 +182,7 @@ def test_the_fit_list_and_the_kinds(demo, qtbot):
     for action in ("On the bone", "Middle of skin"):
         old = demo.session.scene
         press(demo, qtbot, action)
+        finish(demo, qtbot)
         assert demo.session.scene != old and sides_differ(demo.session.scene.figures[0]) == []
 
 

@@ -15,7 +15,7 @@ from artuline.core.setup.measure import BodyFit, measure
 from artuline.core.setup.mirror import mirror_bodies
 from artuline.core.setup.patch_fit import FitChoice
 from artuline.core.setup.ragdoll import add_bodies, body_overlaps, fit_again, remove_bodies, set_up
-from artuline.core.setup.skin import LEAST_SHARE, cached_skin
+from artuline.core.setup.skin import LEAST_SHARE, Skin, cached_skin
 from artuline.desk.desk import Desk
 from artuline.desk.figure_jobs import figure_job
 from artuline.desk.stations.bodies.balance import BalanceDialog
@@ -217,25 +217,17 @@ class Commands:
 
     def centre_shape(self) -> None:
         """Put the shape in hand into the middle of its bone's skin."""
-        f = self.session.figure()
-        if f is None or f.asset is None:
-            return
-        skin = cached_skin(f, self.session.assets)
-        owner = skin.mesh.bone_weights(len(f.bones)).argmax(axis=1)
-        p, q = rigid(rest_matrices(f))
+        assets, bones, k, both = self.session.assets, self._bones(), self.active_shape, self.desk.sides.both
 
-        def centre(b: Body) -> Body:
-            i = f.bone_index[b.bone]
-            mine = skin.points[(owner == i) & skin.exposed]
-            if not len(mine) or not b.shapes:
-                return b
-            middle = 0.5 * (mine.min(axis=0) + mine.max(axis=0))
-            k = min(self.active_shape, len(b.shapes) - 1)
-            place = rotation.rotate(rotation.conjugate(q[i]), middle - p[i])
-            shape = b.shapes[k].changed(position=tuple(place))
-            return b.changed(shapes=(*b.shapes[:k], shape, *b.shapes[k + 1 :]), by_hand=True)
+        def work(f: Figure, progress, cancelled) -> Figure:  # type: ignore[no-untyped-def]
+            if f.asset is None:
+                return f
+            made = f.changed(
+                bodies=tuple(_centred(f, b, cached_skin(f, assets), k) if b.bone in bones else b for b in f.bodies)
+            )
+            return mirror_bodies(made, {b.id for b in f.bodies if b.bone in bones}) if both else made
 
-        self._edit_bodies("Put the shape into the skin", centre)
+        figure_job(self.desk, "Put the shape into the skin", work, "Put into the middle of its skin")
 
     def copy_body(self) -> None:
         """Remember the first chosen body's shapes and values."""
@@ -288,3 +280,18 @@ class Commands:
         bodies, how = balance(f, total)
         if self.session.edit("Balance the masses", lambda s: edit.figure(s, f.id, bodies=bodies)):
             self.desk.tell(f"{total:.1f} kg spread {how}")
+
+
+def _centred(f: Figure, body: Body, skin: Skin, k: int) -> Body:
+    """A body with one of its shapes in the middle of its bone's skin."""
+    i = f.bone_index[body.bone]
+    owner = skin.mesh.bone_weights(len(f.bones)).argmax(axis=1)
+    mine = skin.points[(owner == i) & skin.exposed]
+    if not len(mine) or not body.shapes:
+        return body
+    p, q = rigid(rest_matrices(f))
+    middle = 0.5 * (mine.min(axis=0) + mine.max(axis=0))
+    k = min(k, len(body.shapes) - 1)
+    place = rotation.rotate(rotation.conjugate(q[i]), middle - p[i])
+    shape = body.shapes[k].changed(position=tuple(place))
+    return body.changed(shapes=(*body.shapes[:k], shape, *body.shapes[k + 1 :]), by_hand=True)

@@ -1,6 +1,6 @@
 """A run of the scene beside the window; its frames are seen on the stage as they come."""
 
-from PySide6.QtCore import QTimer
+from PySide6.QtCore import QObject, QTimer
 
 from artuline.core.motion.skeleton import Pose
 from artuline.core.run.prepare import ensure_kernels
@@ -11,13 +11,15 @@ from artuline.desk.desk import Desk
 LOOK = 40  # milliseconds between two looks at the frame that it has come to
 
 
-class Runs:
+class Runs(QObject):
     """Simulates the range and keeps the take."""
 
     def __init__(self, desk: Desk, station: str):
+        # ends with the stage: a job may end after it
+        super().__init__(desk.stage)
         self.desk, self._station = desk, station
         self._seen: list[tuple[int, dict[str, Pose]]] = []
-        self._watching = QTimer(desk.stage)
+        self._watching = QTimer(self)
         self._watching.setInterval(LOOK)
         self._watching.timeout.connect(self._watch)
         desk.jobs.ended.connect(self._ended)
