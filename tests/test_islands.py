@@ -123,6 +123,24 @@ def test_islands_that_hang_on_one_keyed_body_move_as_if_alone(substeps):
     np.testing.assert_allclose(both[2], second[1], atol=1e-9)
 
 
+def test_a_keyed_body_feels_what_rests_on_it_in_every_frame():
+    """Two boxes on one keyed plank are two islands: the plank feels both, in every frame anew, and nothing is ever below zero."""
+    plank = BodySpec((Shape(kind="box", half=(2.0, 0.1, 0.5)),), mass=1.0, free=False)
+    boxes = [BodySpec((Shape(kind="box", half=(0.1, 0.1, 0.1)),), position=np.array([x, 0.25, 0.0])) for x in (-1.0, 1.0)]
+    world = World([plank, *boxes])
+    felt = []
+    for _ in range(24):
+        run(world, 1)
+        felt.append(world.bodies["contact"].copy())
+        world.reset_report()
+    felt = np.array(felt)
+    assert (felt >= 0.0).all() and felt[-1, 1] > 0.0
+    np.testing.assert_allclose(felt[:, 0], felt[:, 1] + felt[:, 2], rtol=1e-9, atol=1e-12)
+    # at rest, the weight of both in a frame
+    weight = world.bodies["mass"][1:].sum() * 9.81 / 24.0
+    np.testing.assert_allclose(felt[-5:, 0], weight, rtol=1e-3)
+
+
 def test_rest_sleeps_reports_and_wakes():
     """At rest nothing is solved; what is felt goes on being told; a push, a shot, other gravity and moved ground wake it."""
     world = together(chain([0, 0.11, 0]), plane=(0.0, 0.5, 0.0))

@@ -382,7 +382,7 @@ class World:
 
     def reset_report(self) -> None:
         """Start new worst values and sums."""
-        for name in ("penetration", "contact", "strongest"):
+        for name in ("penetration", "contact", "strongest", "before"):
             self.bodies[name] = 0.0
         for name in ("separation", "excess", "used"):
             self.joints[name] = 0.0
