@@ -110,6 +110,8 @@ class Roster(QTreeWidget):
         self._shape: object = None
         self.items: dict[tuple[str, str], QTreeWidgetItem] = {}
         self._quiet = False
+        #: What every figure was marked by: itself, and how far its bones are handed over.
+        self._marked: dict[str, tuple[Figure, bytes]] = {}
         self.itemSelectionChanged.connect(self._chosen)
         session.scene_changed.connect(self.rebuild)
         session.selection_changed.connect(self._follow)
@@ -129,6 +131,7 @@ class Roster(QTreeWidget):
             self._quiet = True
             self.clear()
             self.items.clear()
+            self._marked.clear()
             for f in self.session.scene.figures:
                 self._add(f)
             self._quiet = False
@@ -158,8 +161,14 @@ class Roster(QTreeWidget):
 
     def mark(self) -> None:
         """Refresh the state marks."""
+        before, self._marked = self._marked, {}
         for f in self.session.scene.figures:
             share = bone_handover(f, self.session.frame)
+            self._marked[f.id] = f, share.tobytes()
+            known = before.get(f.id)
+            if known is not None and known[0] is f and known[1] == self._marked[f.id][1]:
+                # of many figures few change at a time
+                continue
             top = f.bones[min((f.bone_index[b.bone] for b in f.bodies), default=0)].name
             starts = {g.start_bone or top: g for g in f.groups if not g.bones}
             for b in f.bones:

@@ -30,9 +30,41 @@ class TryoutBar(Cover):
         self.desk, self.session, self.stage, self.live = desk, desk.session, desk.stage, desk.stage.live
         self.setObjectName("overlay")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self._make_clockwork()
+        self._make_world()
+        self._make_more()
+        self._live = (
+            self.pause_button,
+            self.step_button,
+            self.speed,
+            self.gravity,
+            self.tilt,
+            self.ground,
+            self._words,
+            self.tone,
+            self.more,
+        )
         layout = QHBoxLayout(self)
         layout.setContentsMargins(8, 4, 8, 4)
         layout.setSpacing(6)
+        for w in (self.start_button, *self._live):
+            layout.addWidget(w)
+        self._speed = 0
+        self.clock = QTimer(self)
+        self.clock.setInterval(16)
+        self.clock.timeout.connect(self.tick)
+        self._last = 0.0
+        session = desk.session
+        session.scene_changed.connect(self.stop)
+        session.previewed.connect(self.stop)
+        session.leaving.connect(self.stop)
+        session.scene_changed.connect(self._enable)
+        self.restyle()
+        self._show_live(False)
+        self._enable()
+
+    def _make_clockwork(self) -> None:
+        """Start, pause, step and slow motion."""
         self.start_button = QPushButton("Tryout")
         self.start_button.setToolTip("Let go and watch, nothing is recorded (T). Drag a body to tug it.")
         self.start_button.clicked.connect(self.toggle)
@@ -49,6 +81,9 @@ class TryoutBar(Cover):
         self.speed.setToolTip("Slow motion: full, half, a quarter, an eighth, a sixteenth")
         self.speed.setFixedWidth(48)
         self.speed.clicked.connect(self._slower)
+
+    def _make_world(self) -> None:
+        """What the tryout's world is like, and how firmly the pose is held."""
         self.gravity = QCheckBox("Gravity")
         self.gravity.setChecked(True)
         self.gravity.setToolTip("Gravity of the scene, or none")
@@ -63,6 +98,16 @@ class TryoutBar(Cover):
         self.tilt.setToolTip("Tilt of gravity towards the view's right: 0 is down, 180 is up")
         self.tilt.setAccessibleName("Tilt of gravity")
         self.tilt.valueChanged.connect(lambda _: self._gravity(self.gravity.isChecked()))
+        self.tone = QSlider(Qt.Orientation.Horizontal)
+        self.tone.setRange(0, 100)
+        self.tone.setFixedWidth(64)
+        self.tone.setAccessibleName("Tone")
+        self.tone.setToolTip("Tone: how firmly the pose of this frame is held")
+        self.tone.valueChanged.connect(self._tone)
+        self._words = QLabel("Tone 0.00")
+
+    def _make_more(self) -> None:
+        """What is done now and then."""
         self.more = QToolButton()
         self.more.setText("More")
         self.more.setToolTip("Push, spin, hold on the keys, start over, take the pose as a key")
@@ -74,43 +119,10 @@ class TryoutBar(Cover):
             ("Hold the selected bodies", self.hold),
             ("Let all go", self.let_all_go),
             ("Start over (R)", self.start_over),
-            ("Take this pose as a key", lambda: desk.act("pose")),
+            ("Take this pose as a key", lambda: self.desk.act("pose")),
         ):
             menu.addAction(words, call)
         self.more.setMenu(menu)
-        self.tone = QSlider(Qt.Orientation.Horizontal)
-        self.tone.setRange(0, 100)
-        self.tone.setFixedWidth(64)
-        self.tone.setAccessibleName("Tone")
-        self.tone.setToolTip("Tone: how firmly the pose of this frame is held")
-        self.tone.valueChanged.connect(self._tone)
-        self._words = QLabel("Tone 0.00")
-        self._live = (
-            self.pause_button,
-            self.step_button,
-            self.speed,
-            self.gravity,
-            self.tilt,
-            self.ground,
-            self._words,
-            self.tone,
-            self.more,
-        )
-        for w in (self.start_button, *self._live):
-            layout.addWidget(w)
-        self._speed = 0
-        self.clock = QTimer(self)
-        self.clock.setInterval(16)
-        self.clock.timeout.connect(self.tick)
-        self._last = 0.0
-        session = desk.session
-        session.scene_changed.connect(self.stop)
-        session.previewed.connect(self.stop)
-        session.leaving.connect(self.stop)
-        session.scene_changed.connect(self._enable)
-        self.restyle()
-        self._show_live(False)
-        self._enable()
 
     def all_actions(self) -> list[Action]:
         """What can be done with a tryout."""

@@ -1,5 +1,6 @@
 """Long work beside the window: one job at a time, with progress and cancel. A job belongs to the document it was started for."""
 
+import contextlib
 import threading
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -61,7 +62,9 @@ class Jobs(QObject):
                 result = error
             except Exception as error:
                 result = ArtulineError(f"{words} failed unexpectedly ({type(error).__name__}: {error})")
-            self._done.emit(job, result)
+            # at the end of the program nobody waits any more
+            with contextlib.suppress(RuntimeError):
+                self._done.emit(job, result)
 
         self.started.emit(words)
         threading.Thread(target=body, daemon=True).start()

@@ -1,5 +1,6 @@
 """Small computations beside the window, whose results are kept by a key."""
 
+import contextlib
 import threading
 from collections.abc import Callable, Hashable
 from typing import Any
@@ -49,7 +50,9 @@ class Later(QObject):
                 result = work()
             except Exception:  # what is only looked at must not end the window; the work itself says what is wrong
                 result = None
-            self._done.emit(key, result)
+            # at the end of the program nobody waits any more
+            with contextlib.suppress(RuntimeError):
+                self._done.emit(key, result)
 
         threading.Thread(target=body, daemon=True).start()
 

@@ -217,37 +217,33 @@ def _returns(d: Form, w: Commands, f: Figure, g: Group) -> None:
              "On the way back a foot on the ground stays there, then steps to where it is going.")  # fmt: skip
 
 
-def _group(d: Form, w: Commands, f: Figure, g: Group) -> None:
-    if g.spring is not None:
-        _spring(d, w, f, g, g.spring)
-    keys = g.handover.keys
-    if len(keys) == 4:
-        k0, k1, k2, k3 = (k.frame for k in keys)
+def _interval(d: Form, f: Figure, g: Group) -> None:
+    """When a group is handed over, as four numbers; nothing for a lane of another form."""
+    if len(g.handover.keys) != 4:
+        return
+    k0, k1, k2, k3 = (k.frame for k in g.handover.keys)
 
-        def interval(key: str, sc: Scene, v: float) -> Scene:
-            values = {"start": k0, "end": k3, "ramp_in": k1 - k0, "ramp_out": k3 - k2} | {key: float(round(v))}
-            if values["end"] < values["start"]:
-                values["start"], values["end"] = values["end"], values["start"]
-            return edit.group(sc, f.id, g.id, handover=edit.interval_lane(**values))
+    def interval(key: str, sc: Scene, v: float) -> Scene:
+        values = {"start": k0, "end": k3, "ramp_in": k1 - k0, "ramp_out": k3 - k2} | {key: float(round(v))}
+        if values["end"] < values["start"]:
+            values["start"], values["end"] = values["end"], values["start"]
+        return edit.group(sc, f.id, g.id, handover=edit.interval_lane(**values))
 
-        for label, key, value, tip in (
-            ("Physics from", "start", k0, "First frame that physics moves."),
-            ("Back on keys at", "end", k3, "Frame at which the figure is exactly on its keys again."),
-            ("Ramp in", "ramp_in", k1 - k0, "Frames over which the keys let go."),
-            ("Ramp out", "ramp_out", k3 - k2, "Frames over which the figure returns to its keys."),
-        ):
-            d.number(
-                label, value, "", partial(interval, key),
-                words="Change the interval", step=0.5, decimals=0, low=0 if "ramp" in key else -1e6, tip=tip,
-            )  # fmt: skip
-    frame = d.session.frame
-    if (
-        g.spring is None
-        and any(k.value == 1.0 for k in keys[:-1])
-        and keys[-1].value == 0.0
-        and keys[-1].frame <= d.session.scene.end
+    for label, key, value, tip in (
+        ("Physics from", "start", k0, "First frame that physics moves."),
+        ("Back on keys at", "end", k3, "Frame at which the figure is exactly on its keys again."),
+        ("Ramp in", "ramp_in", k1 - k0, "Frames over which the keys let go."),
+        ("Ramp out", "ramp_out", k3 - k2, "Frames over which the figure returns to its keys."),
     ):
-        _returns(d, w, f, g)
+        d.number(
+            label, value, "", partial(interval, key),
+            words="Change the interval", step=0.5, decimals=0, low=0 if "ramp" in key else -1e6, tip=tip,
+        )  # fmt: skip
+
+
+def _firmness(d: Form, w: Commands, f: Figure, g: Group) -> None:
+    """The lanes besides handover at the present frame, and their keys."""
+    frame = d.session.frame
     firm_lanes = FIRMNESS if g.spring is None else FIRMNESS[1:]
     for label, name, tip in firm_lanes:
         lane: Lane = getattr(g, name)
@@ -268,6 +264,21 @@ def _group(d: Form, w: Commands, f: Figure, g: Group) -> None:
             )
         )
     )
+
+
+def _group(d: Form, w: Commands, f: Figure, g: Group) -> None:
+    if g.spring is not None:
+        _spring(d, w, f, g, g.spring)
+    _interval(d, f, g)
+    keys = g.handover.keys
+    if (
+        g.spring is None
+        and any(k.value == 1.0 for k in keys[:-1])
+        and keys[-1].value == 0.0
+        and keys[-1].frame <= d.session.scene.end
+    ):
+        _returns(d, w, f, g)
+    _firmness(d, w, f, g)
     if g.spring is None:
         d.add(button("Make it springy", lambda: d.edit("Make springy", lambda sc: edit.group(sc, f.id, g.id, spring=Spring())),
                      tip="Its joints swing about their keys at a frequency of their own."))  # fmt: skip

@@ -161,6 +161,20 @@ class BracketView(Cover):
         self.cards: list[_Card] = []
         outer = QVBoxLayout(self)
         outer.setContentsMargins(12, 10, 12, 10)
+        outer.addLayout(self._head(adopt))
+        self._make_runs()
+        outer.addWidget(self.area, 1)
+        outer.addWidget(self._pair, 1)
+        self.clock = QTimer(self)
+        self.clock.setInterval(110)
+        self.clock.timeout.connect(self.tick)
+        self._draw = QTimer(self)
+        self._draw.setInterval(12)
+        self._draw.timeout.connect(self._draw_one)
+        self.hide()
+
+    def _head(self, adopt: Callable[[], object]) -> QHBoxLayout:
+        """Title, measures, order, and what is done with a run."""
         head = QHBoxLayout()
         self._title = QLabel()
         self._title.setObjectName("title")
@@ -194,7 +208,10 @@ class BracketView(Cover):
             button("Close", self.hide, tip="Back to the stage (Escape); the runs stay until the next bracket"),
         ):
             head.addWidget(w)
-        outer.addLayout(head)
+        return head
+
+    def _make_runs(self) -> None:
+        """Where the runs stand: all of them as cards, or two large."""
         area = QScrollArea()
         area.setWidgetResizable(True)
         self._inner = QWidget()
@@ -203,7 +220,6 @@ class BracketView(Cover):
         self.grid.setSpacing(8)
         self.grid.setAlignment(Qt.AlignmentFlag.AlignTop | Qt.AlignmentFlag.AlignLeft)
         area.setWidget(self._inner)
-        outer.addWidget(area, 1)
         self.area = area
         self._pair = QWidget()
         both = QHBoxLayout(self._pair)
@@ -211,15 +227,7 @@ class BracketView(Cover):
         self.large = (_Large(self), _Large(self))
         for one in self.large:
             both.addWidget(one, 1)
-        outer.addWidget(self._pair, 1)
         self._pair.hide()
-        self.clock = QTimer(self)
-        self.clock.setInterval(110)
-        self.clock.timeout.connect(self.tick)
-        self._draw = QTimer(self)
-        self._draw.setInterval(12)
-        self._draw.timeout.connect(self._draw_one)
-        self.hide()
 
     def begin(self, spans: list[Span], wanted: list[tuple[float, ...]]) -> None:
         """Show empty cards for all runs."""
