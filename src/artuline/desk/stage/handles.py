@@ -11,6 +11,7 @@ from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
 from artuline.core.scene.model import Shape
 from artuline.desk import theme
+from artuline.desk.stage.tools import View
 from artuline.view.camera import Camera
 
 GRAB = 9.0  # pixels
@@ -223,3 +224,22 @@ class BoneHandles:
         if hover:
             painter.setFont(theme.font(theme.SMALL))
             painter.drawText(QPointF(*self._screen(self.places()[hover])) + QPointF(10, 4), hover)
+
+
+class Handled:
+    """A tool that has a set of handles, or none now."""
+
+    def handles(self, view: View) -> ShapeHandles | BoneHandles | None:
+        """The handles as they are now."""
+        raise NotImplementedError
+
+    def paint(self, p: QPainter, view: View, hot: str) -> None:
+        """Draw them."""
+        handles = self.handles(view)
+        if handles is not None:
+            handles.paint(p, hot)
+
+    def hit(self, at: QPointF, view: View) -> str:
+        """The one under a point; empty for none."""
+        handles = self.handles(view)
+        return handles.hit(at) if handles is not None else ""

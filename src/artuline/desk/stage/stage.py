@@ -26,10 +26,11 @@ from artuline.core.motion.skeleton import Pose, skeleton_of
 from artuline.core.run.take import Take
 from artuline.desk import theme
 from artuline.desk.model.comparison import Comparison
+from artuline.desk.model.drag import Drag, Pointer
 from artuline.desk.model.session import Session
 from artuline.desk.stage import compare, overlay
 from artuline.desk.stage.live import Live
-from artuline.desk.stage.tools import Drag, Pointer, Room, Tool, View
+from artuline.desk.stage.tools import Room, Tool, View
 from artuline.view.camera import Camera
 from artuline.view.drawlist import DrawList
 from artuline.view.picking import pick, pick_obstacle

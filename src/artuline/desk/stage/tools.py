@@ -1,6 +1,6 @@
 """What can be held on the stage, and what the stage asks of the station that is shown."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Protocol
 
@@ -8,28 +8,9 @@ from PySide6.QtCore import QPointF, QRectF
 from PySide6.QtGui import QPainter
 
 from artuline.core.geometry.rotation import Array
-from artuline.core.scene.model import Scene
+from artuline.desk.model.drag import Drag
 from artuline.view.camera import Camera
 from artuline.view.stage import FigureState, Marks, Show
-
-Change = Callable[[Scene], Scene]
-
-
-@dataclass(frozen=True)
-class Pointer:
-    """Where the mouse is, in pixels of the widget, and the keys that are held with it."""
-
-    at: QPointF
-    shift: bool = False
-    control: bool = False
-
-
-@dataclass(frozen=True)
-class Drag:
-    """Something in hand: ``change(pointer)`` is previewed on every move, and is one edit called ``words`` when it is let go."""
-
-    words: str
-    change: Callable[[Pointer], Change]
 
 
 @dataclass(frozen=True)

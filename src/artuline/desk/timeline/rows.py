@@ -7,12 +7,11 @@ from typing import Protocol
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter
 
-from artuline.core.scene.model import Scene
 from artuline.desk import theme
+from artuline.desk.model.drag import Change, Drag
 from artuline.desk.model.frame_scale import FrameScale
 
 LABELS = 150  # pixels at the left for what rows are called
-Change = Callable[[Scene], Scene]
 
 
 @dataclass(frozen=True)
@@ -21,14 +20,6 @@ class Edit:
 
     words: str
     change: Change
-
-
-@dataclass(frozen=True)
-class RowDrag:
-    """Something in hand: ``change(at)`` is previewed on every move, and is one edit called ``words`` when it is let go."""
-
-    words: str
-    change: Callable[[QPointF], Change]
 
 
 @dataclass(frozen=True)
@@ -57,7 +48,7 @@ class Row(Protocol):
     def hit(self, at: QPointF, box: QRectF, scale: FrameScale) -> str:
         """The handle under a point; empty for none."""
 
-    def press(self, at: QPointF, box: QRectF, scale: FrameScale) -> RowDrag | None:
+    def press(self, at: QPointF, box: QRectF, scale: FrameScale) -> Drag | None:
         """Take what is under a point in hand; None to move the present frame instead."""
 
     def press_right(self, at: QPointF, box: QRectF, scale: FrameScale) -> Edit | None:
@@ -87,7 +78,7 @@ class Still:
         """Nothing can be held."""
         return ""
 
-    def press(self, at: QPointF, box: QRectF, scale: FrameScale) -> RowDrag | None:
+    def press(self, at: QPointF, box: QRectF, scale: FrameScale) -> Drag | None:
         """The present frame moves."""
         return None
 

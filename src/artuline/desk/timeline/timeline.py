@@ -8,9 +8,10 @@ from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
 from PySide6.QtWidgets import QMenu, QSizePolicy, QWidget
 
 from artuline.desk import theme
+from artuline.desk.model.drag import Drag, Pointer
 from artuline.desk.model.frame_scale import FrameScale
 from artuline.desk.model.session import Session
-from artuline.desk.timeline.rows import LABELS, Choice, Edit, Row, RowDrag, Rows
+from artuline.desk.timeline.rows import LABELS, Choice, Edit, Row, Rows
 
 RULER = 26
 ROOM = 132.0  # pixels for all rows that scroll
@@ -24,7 +25,7 @@ class Timeline(QWidget):
     def __init__(self, session: Session, stations: Sequence[Rows]):
         super().__init__()
         self.session, self._stations = session, stations
-        self._drag: RowDrag | None = None
+        self._drag: Drag | None = None
         self._scrubs = False
         self._hot: tuple[Row, str] | None = None
         self._rolled = 0.0
@@ -208,7 +209,7 @@ class Timeline(QWidget):
         if self._scrubs:
             self._scrub(at.x())
         elif self._drag is not None:
-            self.session.preview(self._drag.change(at))
+            self.session.preview(self._drag.change(Pointer(at)))
         else:
             found = self._at(at)
             name = found[0].hit(at, found[1], self.scale) if found is not None else ""
@@ -221,4 +222,4 @@ class Timeline(QWidget):
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         drag, self._drag, self._scrubs = self._drag, None, False
         if drag is not None:
-            self.session.edit(drag.words, drag.change(event.position()))
+            self.session.edit(drag.words, drag.change(Pointer(event.position())))

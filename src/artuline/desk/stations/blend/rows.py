@@ -10,9 +10,10 @@ from PySide6.QtGui import QLinearGradient, QPainter, QPainterPath, QPen
 from artuline.core.scene import edit
 from artuline.core.scene.model import Figure, Group, Key, Lane, Scene
 from artuline.desk import theme
+from artuline.desk.model.drag import Change, Drag, Pointer
 from artuline.desk.model.frame_scale import FrameScale
 from artuline.desk.model.session import Session
-from artuline.desk.timeline.rows import LABELS, Change, Choice, Edit, Row, RowDrag, Still, paint_label
+from artuline.desk.timeline.rows import LABELS, Choice, Edit, Row, Still, paint_label
 
 ROOM, LEAST = 132.0, 26.0  # pixels for all lanes, and for one at least
 GRIP = 9.0
@@ -181,7 +182,7 @@ class LaneRow:
         best = min(near, default=(GRIP + 1.0, 0))
         return str(best[1]) if best[0] <= GRIP else ""
 
-    def press(self, at: QPointF, box: QRectF, scale: FrameScale) -> RowDrag | None:
+    def press(self, at: QPointF, box: QRectF, scale: FrameScale) -> Drag | None:
         """Take a point, or the whole interval, or draw one where there is none."""
         handle, lane = self.hit(at, box, scale), self.lane()
         if handle:
@@ -198,37 +199,37 @@ class LaneRow:
         scene = self.lanes.session.scene
         return round(min(max(scale.frame(at.x()), scene.start), scene.end))
 
-    def _drag_point(self, i: int, lane: Lane, box: QRectF, scale: FrameScale) -> RowDrag:
+    def _drag_point(self, i: int, lane: Lane, box: QRectF, scale: FrameScale) -> Drag:
         kind = self.kind
 
-        def change(at: QPointF) -> Change:
-            value = float(np.clip(round(self._value(box, at), 2), 0.0, 1.0))
-            if kind == "handover" and abs(self._value(box, at) - lane.keys[i].value) < 0.25:
+        def change(pointer: Pointer) -> Change:
+            value = float(np.clip(round(self._value(box, pointer.at), 2), 0.0, 1.0))
+            if kind == "handover" and abs(self._value(box, pointer.at) - lane.keys[i].value) < 0.25:
                 # ends stay what they are unless pulled clearly away
                 value = lane.keys[i].value
-            return self._put(kind, _with_point(lane, i, self._frame(at, scale), value))
+            return self._put(kind, _with_point(lane, i, self._frame(pointer.at, scale), value))
 
-        return RowDrag("Shape the handover" if kind == "handover" else f"Shape {kind}", change)
+        return Drag("Shape the handover" if kind == "handover" else f"Shape {kind}", change)
 
-    def _drag_interval(self, first: int, scale: FrameScale) -> RowDrag:
+    def _drag_interval(self, first: int, scale: FrameScale) -> Drag:
         g = self._group()
         bone = g.start_bone if g is not None else None
 
-        def change(at: QPointF) -> Change:
-            a, b = sorted((float(first), float(self._frame(at, scale))))
+        def change(pointer: Pointer) -> Change:
+            a, b = sorted((float(first), float(self._frame(pointer.at, scale))))
             if b - a < 2:
                 return lambda s: s
             return lambda s: edit.hand_over(s, self.figure, bone, a, b, 0.0, edit.usual_ramp(a, b))
 
-        return RowDrag("Hand over on an interval", change)
+        return Drag("Hand over on an interval", change)
 
-    def _drag_whole(self, grabbed: float, lane: Lane, scale: FrameScale) -> RowDrag:
-        def change(at: QPointF) -> Change:
-            step = round(scale.frame(at.x()) - grabbed)
+    def _drag_whole(self, grabbed: float, lane: Lane, scale: FrameScale) -> Drag:
+        def change(pointer: Pointer) -> Change:
+            step = round(scale.frame(pointer.at.x()) - grabbed)
             keys = tuple(Key(frame=k.frame + step, value=k.value) for k in lane.keys)
             return self._put("handover", Lane(keys=keys, rest=lane.rest))
 
-        return RowDrag("Move the interval", change)
+        return Drag("Move the interval", change)
 
     def _put(self, kind: str, lane: Lane) -> Change:
         group = self.group

@@ -15,14 +15,15 @@ from artuline.core.motion.skeleton import rigid
 from artuline.core.scene import edit
 from artuline.core.scene.model import Figure, MotionKey, Obstacle, Push, Scene
 from artuline.desk import theme
+from artuline.desk.model.drag import Change, Drag, Pointer
 from artuline.desk.model.session import Session
-from artuline.desk.stage.handles import GRAB, BoneHandles, Held, ShapeHandles
-from artuline.desk.stage.tools import Change, Drag, Pointer, View
+from artuline.desk.stage.handles import GRAB, BoneHandles, Handled, Held, ShapeHandles
+from artuline.desk.stage.tools import View
 from artuline.desk.stations.blend.commands import Commands
 from artuline.view.stage import PUSH_FRAMES, PUSH_SECONDS, push_arrow
 
 
-class PoseTool:
+class PoseTool(Handled):
     """Turns the chosen bone of the keys, or pulls it by its origin where a limb can follow."""
 
     def __init__(self, commands: Commands):
@@ -42,17 +43,6 @@ class PoseTool:
         limb = up is not None and figure.bones[figure.bone_index[up]].parent is not None
         size = 0.05 * float(np.ptp(p, axis=0).max())
         return BoneHandles(p[b], q[b], size, view.camera, *view.size, limb)
-
-    def paint(self, p: QPainter, view: View, hot: str) -> None:
-        """Draw rings and handles."""
-        handles = self.handles(view)
-        if handles is not None:
-            handles.paint(p, hot)
-
-    def hit(self, at: QPointF, view: View) -> str:
-        """The handle under a point."""
-        handles = self.handles(view)
-        return handles.hit(at) if handles is not None else ""
 
     def press(self, handle: str, at: QPointF, view: View) -> Drag:
         """Take a handle in hand."""
@@ -77,7 +67,7 @@ def _limb(figure: Figure, bone: str) -> set[str]:
     return {bone, up, figure.bones[figure.bone_index[up]].parent or up}
 
 
-class ObstacleTool:
+class ObstacleTool(Handled):
     """Moves and turns the obstacle in hand, which keys its place at the present frame, and sizes it."""
 
     def __init__(self, session: Session):
@@ -94,17 +84,6 @@ class ObstacleTool:
             return None
         p, q = obstacle_motion(o, np.array([float(round(self._session.frame))]))
         return ShapeHandles(o.shape, p[0], q[0], view.camera, *view.size)
-
-    def paint(self, p: QPainter, view: View, hot: str) -> None:
-        """Draw the handles."""
-        handles = self.handles(view)
-        if handles is not None:
-            handles.paint(p, hot)
-
-    def hit(self, at: QPointF, view: View) -> str:
-        """The handle under a point."""
-        handles = self.handles(view)
-        return handles.hit(at) if handles is not None else ""
 
     def press(self, handle: str, at: QPointF, view: View) -> Drag:
         """Take a handle in hand."""

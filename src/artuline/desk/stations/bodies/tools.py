@@ -1,19 +1,19 @@
 """The handles of the shape in hand."""
 
 from PySide6.QtCore import QPointF
-from PySide6.QtGui import QPainter
 
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.skeleton import rigid
 from artuline.core.scene import edit
 from artuline.core.scene.model import Body, Figure, Scene, Shape
 from artuline.desk.desk import Desk
-from artuline.desk.stage.handles import Held, ShapeHandles
-from artuline.desk.stage.tools import Change, Drag, Pointer, View
+from artuline.desk.model.drag import Change, Drag, Pointer
+from artuline.desk.stage.handles import Handled, Held, ShapeHandles
+from artuline.desk.stage.tools import View
 from artuline.desk.stations.bodies.commands import Commands
 
 
-class ShapeTool:
+class ShapeTool(Handled):
     """Moves, turns and sizes one shape of the chosen body."""
 
     def __init__(self, desk: Desk, commands: Commands):
@@ -42,17 +42,6 @@ class ShapeTool:
             return None
         _, body, k, place, turn = found
         return ShapeHandles(body.shapes[k], place, turn, view.camera, *view.size)
-
-    def paint(self, p: QPainter, view: View, hot: str) -> None:
-        """Draw the handles."""
-        handles = self.handles(view)
-        if handles is not None:
-            handles.paint(p, hot)
-
-    def hit(self, at: QPointF, view: View) -> str:
-        """The handle under a point."""
-        handles = self.handles(view)
-        return handles.hit(at) if handles is not None else ""
 
     def press(self, handle: str, at: QPointF, view: View) -> Drag:
         """Take a handle in hand."""
