@@ -126,7 +126,9 @@ def test_islands_that_hang_on_one_keyed_body_move_as_if_alone(substeps):
 def test_a_keyed_body_feels_what_rests_on_it_in_every_frame():
     """Two boxes on one keyed plank are two islands: the plank feels both, in every frame anew, and nothing is ever below zero."""
     plank = BodySpec((Shape(kind="box", half=(2.0, 0.1, 0.5)),), mass=1.0, free=False)
-    boxes = [BodySpec((Shape(kind="box", half=(0.1, 0.1, 0.1)),), position=np.array([x, 0.25, 0.0])) for x in (-1.0, 1.0)]
+    boxes = [
+        BodySpec((Shape(kind="box", half=(0.1, 0.1, 0.1)),), position=np.array([x, 0.25, 0.0])) for x in (-1.0, 1.0)
+    ]
     world = World([plank, *boxes])
     felt = []
     for _ in range(24):

@@ -43,7 +43,7 @@ def test_a_limb_reaches_a_place_and_keeps_its_lengths(walking, seed):
         length = np.linalg.norm(p[b] - p[a]) + np.linalg.norm(p[c] - p[b])
         way = random.normal(size=3)
         goal = p[a] + way / np.linalg.norm(way) * length * random.uniform(0.4, 0.95)
-        new = reached(figure, pose, tip, goal)
+        new = reached(figure, placement(figure), pose, tip, goal)
         p1, q1 = world(figure, new)
         np.testing.assert_allclose(p1[c], goal, atol=1e-6)
         np.testing.assert_allclose(np.linalg.norm(p1[b] - p1[a]), np.linalg.norm(p[b] - p[a]))
@@ -58,11 +58,11 @@ def test_what_is_out_of_reach_is_pointed_at(walking):
     p, _ = world(figure, pose)
     a, c = figure.bone_index["upper_arm_l"], figure.bone_index["hand_l"]
     goal = p[a] + np.array([0.0, 5.0, 0.0])
-    p1, _ = world(figure, reached(figure, pose, "hand_l", goal))
+    p1, _ = world(figure, reached(figure, placement(figure), pose, "hand_l", goal))
     way = p1[c] - p1[a]
     np.testing.assert_allclose(way / np.linalg.norm(way), [0.0, 1.0, 0.0], atol=1e-3)
     with pytest.raises(ArtulineError, match="no limb"):
-        reached(figure, pose, "spine", goal)
+        reached(figure, placement(figure), pose, "spine", goal)
 
 
 def test_a_bone_is_turned_in_the_world(walking):
@@ -70,7 +70,7 @@ def test_a_bone_is_turned_in_the_world(walking):
     pose = at(scene, assets, 30)
     turn = rotation.from_rotation_vector(np.array([0.0, 0.5, 0.0]))
     p, q = world(figure, pose)
-    p1, q1 = world(figure, turned(figure, pose, "chest", turn))
+    p1, q1 = world(figure, turned(figure, placement(figure), pose, "chest", turn))
     i, head = figure.bone_index["chest"], figure.bone_index["head"]
     np.testing.assert_allclose(np.abs(np.sum(q1[i] * rotation.multiply(turn, q[i]))), 1.0)
     np.testing.assert_allclose(p1[head] - p1[i], rotation.rotate(turn, p[head] - p[i]), atol=1e-9)
@@ -79,7 +79,9 @@ def test_a_bone_is_turned_in_the_world(walking):
 def test_a_pose_comes_and_goes_on_its_own_bones_only(walking):
     scene, assets, figure = walking
     before = at(scene, assets, 40)
-    raised = turned(figure, before, "upper_arm_l", rotation.from_rotation_vector(np.array([0.0, 0.0, 1.2])))
+    raised = turned(
+        figure, placement(figure), before, "upper_arm_l", rotation.from_rotation_vector(np.array([0.0, 0.0, 1.2]))
+    )
     posed = key_pose(scene, assets, figure.id, 40, raised, {"upper_arm_l"})
     arm, leg = figure.bone_index["upper_arm_l"], figure.bone_index["thigh_l"]
     np.testing.assert_allclose(at(posed, assets, 40).rotation[0, arm], raised.rotation[0, arm], atol=1e-7)
@@ -109,7 +111,11 @@ def test_a_keyed_pose_steers_physics(walking):
         scene.changed(ground=None, gravity=(0.0, 0.0, 0.0)), figure.id, None, 10, 200, 0, 0, tone=1.0
     )
     raised = turned(
-        figure, at(scene, assets, 40), "upper_arm_l", rotation.from_rotation_vector(np.array([0.0, 0.0, 1.0]))
+        figure,
+        placement(figure),
+        at(scene, assets, 40),
+        "upper_arm_l",
+        rotation.from_rotation_vector(np.array([0.0, 0.0, 1.0])),
     )
     posed = key_pose(scene, assets, figure.id, 40, raised, {"upper_arm_l"})
 
