@@ -2,12 +2,16 @@
 
 from collections.abc import Callable
 
+import numpy as np
 from PySide6.QtCore import QPointF, QRectF
 from PySide6.QtGui import QImage, QPainter, QPen
 
 from artuline.desk import theme
+from artuline.desk.model.comparison import Comparison
+from artuline.desk.model.session import Session
 from artuline.desk.stage.overlay import halo
 from artuline.view.drawlist import DrawList
+from artuline.view.stage import FigureState, Show, figure_states
 
 
 def pane(how: str, width: int, height: int) -> QRectF:
@@ -58,3 +62,12 @@ def paint_edge(p: QPainter, at: float, height: float, wiped: bool, names: tuple[
     wide = p.fontMetrics().horizontalAdvance(left)
     halo(p, QPointF(at - wide - 12, 46.0), left)
     halo(p, QPointF(at + 12, 46.0), right)
+
+
+def other_states(session: Session, comparison: Comparison, show: Show) -> list[FigureState]:
+    """How the figures stand by what the take is compared with: another take, or the keys."""
+    other = comparison.take()
+    states = figure_states(session.scene, session.assets, session.frame, other, show)
+    if other is not None:
+        return states
+    return [FigureState(x.keyed if x.keyed is not None else x.matrices, np.zeros_like(x.handover)) for x in states]

@@ -1,14 +1,17 @@
-"""A tryout on the stage: how its figures stand, and the mouse that tugs and pushes them."""
+"""What happens on the stage by itself: a tryout with the mouse that tugs and pushes it, and the frame that a run has come to."""
 
 import numpy as np
 
 from artuline.core.geometry.rotation import Array
+from artuline.core.motion.places import root_at
+from artuline.core.motion.skeleton import Pose, skeleton_of
 from artuline.core.run.tryout import Tryout
 from artuline.core.scene.model import Scene
+from artuline.desk.model.session import Session
 from artuline.view.camera import Camera
 from artuline.view.drawlist import DrawList
 from artuline.view.palette import Palette, rgb
-from artuline.view.stage import FigureState
+from artuline.view.stage import FigureState, Show, figure_states
 
 PUSH = 2.0  # m/s that a push in the tryout gives
 
@@ -77,3 +80,14 @@ class Live:
         line = self.tryout.tug_line()
         if line is not None:
             out.add_line(line, (*rgb(palette.ink), 1.0), 2.0)
+
+
+def running_states(session: Session, show: Show, frame: int, poses: dict[str, Pose]) -> list[FigureState]:
+    """How the figures stand in the frame that has just been simulated."""
+    scene, assets = session.scene, session.assets
+    states = figure_states(scene, assets, frame, None, show)
+    for f, state in zip(scene.figures, states):
+        if f.id in poses and len(poses[f.id].rotation[0]) == len(f.bones):
+            root = root_at(f, np.array([float(frame)]))[0]
+            state.matrices = skeleton_of(f).global_matrices(poses[f.id].frame(0), root)
+    return states

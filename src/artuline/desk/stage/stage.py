@@ -21,15 +21,14 @@ from PySide6.QtWidgets import QWidget
 
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.places import root_at
-from artuline.core.motion.skeleton import Pose, skeleton_of
+from artuline.core.motion.skeleton import Pose
 from artuline.core.run.take import Take
 from artuline.desk import theme
 from artuline.desk.model.comparison import Comparison
 from artuline.desk.model.drag import Drag, Pointer
 from artuline.desk.model.session import Session
 from artuline.desk.stage import compare, overlay
-from artuline.desk.stage.live import Live
+from artuline.desk.stage.live import Live, running_states
 from artuline.desk.stage.tools import Room, Tool, View
 from artuline.view.camera import Camera
 from artuline.view.drawlist import DrawList
@@ -146,7 +145,7 @@ class Stage(QWidget):
         if self.live.tryout is not None:
             return self.live.states()
         if self._running is not None:
-            return self._running_states(*self._running)
+            return running_states(s, self.show_, *self._running)
         take, other = self._take(), self.comparison.take()
         states = figure_states(s.scene, s.assets, s.frame, take, self.show_)
         if other is not None and take is not None:
@@ -156,23 +155,6 @@ class Stage(QWidget):
         if self._room is not None:
             self._room.alter(states)
         return states
-
-    def _running_states(self, frame: int, poses: dict[str, Pose]) -> list[FigureState]:
-        """How the figures stand in the frame that has just been simulated."""
-        scene, assets = self.session.scene, self.session.assets
-        states = figure_states(scene, assets, frame, None, self.show_)
-        for f, state in zip(scene.figures, states):
-            if f.id in poses and len(poses[f.id].rotation[0]) == len(f.bones):
-                state.matrices = skeleton_of(f).global_matrices(poses[f.id].frame(0), root_at(f, np.array([frame]))[0])
-        return states
-
-    def _other_states(self) -> list[FigureState]:
-        """How the figures stand by what the take is compared with: another take, or the keys."""
-        s, other = self.session, self.comparison.take()
-        if other is not None:
-            return figure_states(s.scene, s.assets, s.frame, other, self.show_)
-        plain = figure_states(s.scene, s.assets, s.frame, None, self.show_)
-        return [FigureState(x.keyed if x.keyed is not None else x.matrices, np.zeros_like(x.handover)) for x in plain]
 
     def _compares(self) -> str:
         """How the take is compared now: empty where there is nothing to compare."""
@@ -220,7 +202,16 @@ class Stage(QWidget):
         self.live.draw(scene, palette)
         if not how:
             return scene, None
-        return scene, draw_list(s.scene, s.assets, frame, self._other_states(), show, s.selection, palette, marks)
+        return scene, draw_list(
+            s.scene,
+            s.assets,
+            frame,
+            compare.other_states(self.session, self.comparison, self.show_),
+            show,
+            s.selection,
+            palette,
+            marks,
+        )
 
     def _draw(self, scale: float) -> None:
         if self.renderer() is None:
@@ -337,7 +328,9 @@ class Stage(QWidget):
             mesh = mesh_of(figure, self.session.assets)
             points.append(mesh.skin(state.matrices) if mesh is not None else state.matrices[:, :3, 3])
         if len(points) == len(states) and self._compares():
-            points += [state.matrices[:, :3, 3] for state in self._other_states()]
+            points += [
+                state.matrices[:, :3, 3] for state in compare.other_states(self.session, self.comparison, self.show_)
+            ]
         if points:
             self.camera = self.camera.framed(np.concatenate(points))
             self.refresh()
