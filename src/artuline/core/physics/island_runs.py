@@ -2,6 +2,7 @@
 
 import os
 import queue
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
@@ -50,6 +51,7 @@ class IslandRunner(Membership):
         n = len(world.bodies)
         self.label = np.zeros(n, np.int64)
         self.met = np.zeros((max(64, 2 * n), 2), np.int64)
+        self.wide, self.axis = world.row.copy(), np.zeros(1, np.int64)
         self.boxes, self.by_box = np.zeros((n, 6)), np.arange(n)
         self.rooms: list[Room] = []
         self.held: tuple[bytes, ...] = ()
@@ -120,6 +122,8 @@ class IslandRunner(Membership):
                 w.shapes,
                 w.apart,
                 w.row,
+                self.wide,
+                self.axis,
                 self.label,
                 self.tree,
                 self.met,
@@ -179,7 +183,7 @@ class IslandRunner(Membership):
         self._remember(batches, valid, label, keyed, awake)
         w.joints["live"][self.islands_of_joints(label) < 0] = False
         for batch, islands in zip(batches, valid):
-            collect(islands, w.bodies, w.joints, batch.lists(), batch.starts, batch.made, label)
+            self._collect(batch, islands, label)
         carry_keyed(w.bodies, label, given.x, given.q, given.h)
         self._count(batches, valid, len(given.gravity))
         self.label = label
@@ -224,31 +228,30 @@ class IslandRunner(Membership):
         if workers == 1:
             work(0, order)
             return
-        cost = batch.cost[np.argsort(-batch.cost, kind="stable")]
-        shares = np.minimum((np.cumsum(cost) - cost) * 4 * workers // max(int(cost.sum()), 1), 4 * workers - 1)
-        todo: queue.SimpleQueue[np.ndarray] = queue.SimpleQueue()
-        for s in np.unique(shares):
-            todo.put(order[shares == s])
+        _in_shares(order, batch.cost[np.argsort(-batch.cost, kind="stable")], workers, work)
 
-        def drain(k: int) -> None:
-            while True:
-                try:
-                    share = todo.get_nowait()
-                except queue.Empty:
-                    return
-                work(k, share)
+    def _collect(self, batch: Batch, islands: np.ndarray, label: np.ndarray) -> None:
+        """Copy what islands of a batch have come to back into the world."""
+        w = self.world
+        workers = min(threads, len(islands))
 
-        # this thread works too: it has a core already
-        others = [_pool().submit(drain, k) for k in range(1, workers)]
-        drain(0)
-        for other in others:
-            other.result()
+        def work(_: int, share: np.ndarray) -> None:
+            collect(share, w.bodies, w.joints, batch.lists(), batch.starts, batch.made, label, False)
+
+        if workers > 1:
+            _in_shares(islands, np.ones(len(islands), np.int64), workers, work)
+        else:
+            work(0, islands)
+        if (label[batch.bodies] < 0).any():
+            collect(islands, w.bodies, w.joints, batch.lists(), batch.starts, batch.made, label, True)
 
     def _missed(
         self, batches: list[Batch], valid: list[np.ndarray], label: np.ndarray, keyed: np.ndarray, given: Given
     ) -> np.ndarray:
         """Bodies (k, 2) that came near others, though they were not run together."""
         w, n = self.world, len(label)
+        if given.free.all() and not any(batch.made[0]["strayed"].any() for batch in batches):
+            return np.zeros((0, 2), int)
         where, strayed = np.full(n, -1), np.zeros(n, bool)
         traces, offset = [], 0
         for batch, islands in zip(batches, valid):
@@ -342,6 +345,34 @@ class IslandRunner(Membership):
 
 
 _threads: list[ThreadPoolExecutor] = []
+
+
+def _in_shares(islands: np.ndarray, cost: np.ndarray, workers: int, work: Callable[[int, np.ndarray], None]) -> None:
+    """Call ``work(worker, islands)`` from several threads until all islands are done. Each takes a share of what is left, so that the
+    last shares are small, and all threads end at about the same time.
+    """
+    todo: queue.SimpleQueue[np.ndarray] = queue.SimpleQueue()
+    left = np.cumsum(cost[::-1])[::-1]
+    first = 0
+    while first < len(islands):
+        last = int(np.searchsorted(-left, -left[first] * (1.0 - 0.5 / workers), side="right"))
+        last = max(last, first + 1)
+        todo.put(islands[first:last])
+        first = last
+
+    def drain(k: int) -> None:
+        while True:
+            try:
+                share = todo.get_nowait()
+            except queue.Empty:
+                return
+            work(k, share)
+
+    # this thread works too: it has a core already
+    others = [_pool().submit(drain, k) for k in range(1, workers)]
+    drain(0)
+    for other in others:
+        other.result()
 
 
 def _pool() -> ThreadPoolExecutor:

@@ -44,12 +44,43 @@ def _list_keyed(B, i, x, q, dt):
     b.fastest = max(b.fastest, LEAST_SPEED + most / dt)
 
 
+@inlined
+def _widest(S, axis):
+    """The axis along which the middles of shapes lie apart most; the one that it was unless another's spread is half as much again."""
+    best, most = axis, -1.0
+    for n in range(3):
+        k = (axis + n) % 3
+        count, mean, spread = 0, 0.0, 0.0
+        for s in range(S.shape[0]):
+            if S[s].body >= 0:
+                count += 1
+                step = 0.5 * (S[s].low[k] + S[s].high[k]) - mean
+                mean += step / count
+                spread += step * (0.5 * (S[s].low[k] + S[s].high[k]) - mean)
+        if spread > most * (1.0 if n == 0 else 2.25):
+            best, most = k, spread
+    return best
+
+
+@inlined
+def _sort_along(S, wide, axis):
+    """Sort the shapes by where their boxes begin along an axis; nearly sorted already, from the time before."""
+    for n in range(1, wide.shape[0]):
+        s, t = wide[n], n
+        x = S[s].low[axis]
+        while t > 0 and (S[wide[t - 1]].low[axis] > x or (S[wide[t - 1]].low[axis] == x and wide[t - 1] > s)):
+            wide[t] = wide[t - 1]
+            t -= 1
+        wide[t] = s
+
+
 @compiled
-def divide(B, J, S, X, row, label, tree, met, keyed_x, keyed_q, free, dt):
+def divide(B, J, S, X, row, wide, axis, label, tree, met, keyed_x, keyed_q, free, dt):
     """Number the islands of a frame: label (n,) of every body that is free in a part of it, -1 of the others; tree (n,): the
     lowest body of those that it hangs together with by joints.
 
-    met (most, 2): filled with bodies that are free, and bodies on their keys that these may touch. row: as in ``find_near``.
+    met (most, 2): filled with bodies that are free, and bodies on their keys that these may touch. row: as in ``find_near``; wide: the
+    shapes in the order along the axis (1,) in which they lie apart most, both as they were the last time.
     Returns how many islands and how many rows of ``met`` there are; more than ``met`` has room for are counted, not written.
     """
     n, count = B.shape[0], free.shape[1]
@@ -74,22 +105,25 @@ def divide(B, J, S, X, row, label, tree, met, keyed_x, keyed_q, free, dt):
             unite(label, p, c)
     for i in range(n):
         tree[i] = root(label, i) if label[i] >= 0 else -1
+    axis[0] = _widest(S, axis[0])
+    u, v, w = axis[0], (axis[0] + 1) % 3, (axis[0] + 2) % 3
+    _sort_along(S, wide, u)
     meetings = 0
-    for m in range(row.shape[0]):
-        s = row[m]
+    for m in range(wide.shape[0]):
+        s = wide[m]
         i = S[s].body
         if i < 0:
             continue
-        for r in range(m + 1, row.shape[0]):
-            t = row[r]
-            if S[t].low[0] > S[s].high[0]:
+        for r in range(m + 1, wide.shape[0]):
+            t = wide[r]
+            if S[t].low[u] > S[s].high[u]:
                 break
             j = S[t].body
             if j < 0 or (label[i] < 0 and label[j] < 0):
                 continue
-            if S[t].low[1] > S[s].high[1] or S[s].low[1] > S[t].high[1]:
+            if S[t].low[v] > S[s].high[v] or S[s].low[v] > S[t].high[v]:
                 continue
-            if S[t].low[2] > S[s].high[2] or S[s].low[2] > S[t].high[2]:
+            if S[t].low[w] > S[s].high[w] or S[s].low[w] > S[t].high[w]:
                 continue
             both = label[i] >= 0 and label[j] >= 0
             if (both and root(label, i) == root(label, j)) or not may_collide(B, S, X, s, t):
@@ -345,15 +379,19 @@ def _keep(P, O, S, K, pairs, memory, counts):
 
 
 @compiled
-def collect(which, B, J, lists, starts, made, label):
-    """Copy what the islands ``which`` have come to back."""
+def collect(which, B, J, lists, starts, made, label, shared):
+    """Copy what the islands ``which`` have come to back: what is theirs alone, which several threads may do at a time, or with
+    ``shared`` what bodies on their keys have felt in them, which one thread has to do.
+    """
     bodies, joints, _shapes, _pairs = lists
     B2, J2, _trace = made
     for n in range(which.shape[0]):
         f, l = starts[which[n]], starts[which[n] + 1]
         for k in range(f[0], l[0]):
             i = bodies[k]
-            if label[i] < 0:
+            if (label[i] < 0) != shared:
+                continue
+            if shared:
                 # one of several copies
                 a, b = B[i], B2[k]
                 a.penetration = max(a.penetration, b.penetration)
@@ -366,7 +404,7 @@ def collect(which, B, J, lists, starts, made, label):
             of_joint = B[i].of_joint
             B[i] = B2[k]
             B[i].of_joint = of_joint
-        for k in range(f[1], l[1]):
+        for k in range(f[1], l[1] if not shared else f[1]):
             j = joints[k]
             p, c = J[j].parent, J[j].child
             J[j] = J2[k]
