@@ -149,18 +149,19 @@ def piles():
 
 def flight():
     """Ragdolls that fall past each other: nothing touches."""
-    costs = {}
-    for count in (1, 100):
-        for threads in (1, 2):
-            island_runs.threads = threads
-            world, _ = pile(count)
-            world.bodies["x"][:, 1] += 50.0
-            world.bodies["x"][:, 1] += 2.0 * (np.arange(len(world.bodies)) // 17)
+    costs: dict[tuple[int, int], float] = {}
+    # by turns, the best of each: other work on the machine comes and goes
+    for count, threads in [(1, 1), (100, 1), (100, 2)] * 4:
+        island_runs.threads = threads
+        world, _ = pile(count)
+        world.bodies["x"][:, 1] += 50.0
+        world.bodies["x"][:, 1] += 2.0 * (np.arange(len(world.bodies)) // 17)
+        world.step(FRAME, 10)
+        began = time.perf_counter()
+        for _ in range(24):
             world.step(FRAME, 10)
-            began = time.perf_counter()
-            for _ in range(24):
-                world.step(FRAME, 10)
-            costs[count, threads] = (time.perf_counter() - began) / len(world.bodies)
+        took = (time.perf_counter() - began) / len(world.bodies)
+        costs[count, threads] = min(took, costs.get((count, threads), np.inf))
     growth = costs[100, 1] / costs[1, 1]
     yield "100 ragdolls in flight: cost a body against one's", f"{growth:.2f}", "below 1.3", growth < 1.3
     speed = costs[100, 1] / costs[100, 2]

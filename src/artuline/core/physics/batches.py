@@ -171,6 +171,8 @@ class Membership:
     def islands_of_pairs(self, label: np.ndarray, keyed: np.ndarray) -> np.ndarray:
         """The island of every remembered pair, -1 for those that are in none, or in two."""
         w, n = self.world, len(self.world.bodies)
+        if w.counters[NEAR] == 0:
+            return np.zeros(0, np.int64)
         pairs = w.pairs[: w.counters[NEAR]]
         a, b = self.body_of_shape[pairs["a"]], self.body_of_shape[pairs["b"]]
         padded = np.append(label, -1)

@@ -306,6 +306,8 @@ class IslandRunner(Membership):
     ) -> None:
         """Put the pairs that touch, of all islands, into the world's own arrays."""
         w = self.world
+        if w.counters[NEAR] == 0 and not any(room.counts.any() for room in self.rooms):
+            return
         pairs, memories, offset = [], [], 0
         for k, room in enumerate(self.rooms):
             kept, memory = (a[:c].copy() for a, c in zip(room.remembered, room.counts))
