@@ -1,6 +1,7 @@
 """Handles on the stage that move, turn and size one collision shape; they keep their size on the screen."""
 
 import math
+from abc import ABC, abstractmethod
 from dataclasses import dataclass
 
 import numpy as np
@@ -226,12 +227,12 @@ class BoneHandles:
             painter.drawText(QPointF(*self._screen(self.places()[hover])) + QPointF(10, 4), hover)
 
 
-class Handled:
+class Handled(ABC):
     """A tool that has a set of handles, or none now."""
 
+    @abstractmethod
     def handles(self, view: View) -> ShapeHandles | BoneHandles | None:
         """The handles as they are now."""
-        raise NotImplementedError
 
     def paint(self, p: QPainter, view: View, hot: str) -> None:
         """Draw them."""
