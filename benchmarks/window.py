@@ -151,7 +151,7 @@ def figures():
         crowd = tuple(
             one.changed(id=f"f{i}", name=f"f{i}", position=(1.2 * (i % 8), 0.0, 1.2 * (i // 8))) for i in range(count)
         )
-        window.session.new(scene.changed(figures=crowd, obstacles=(), links=(), pushes=(), pairs_off=()), assets)
+        window.session.new(scene.changed(figures=crowd, links=(), pushes=(), pairs_off=()), assets)
         window.set_station("Blend")
         window.stage.frame_selection()
         app.processEvents()

@@ -11,7 +11,7 @@ from artuline.core.run.build import build, group_of, return_frequency, tone_freq
 from artuline.core.run.record import run
 from artuline.core.run.shown import shown_pose, smooth_step
 from artuline.core.scene import edit
-from artuline.core.scene.model import Group, Key, Lane, MotionKey, Obstacle, Scene, Shape
+from artuline.core.scene.model import Group, Key, Lane, MotionKey, Scene, Shape, obstacle
 from artuline.core.setup.ragdoll import set_up
 
 
@@ -116,8 +116,8 @@ def test_an_obstacle_that_strikes_moves_the_body_and_its_speed_matters(walking):
     def thrown(frames):
         """Speed of the chest, m/s, after a beam has swept through in so many frames."""
         keys = tuple(MotionKey(frame=4 + frames * k, position=(1.2 - 1.4 * k, 1.15, 0.0)) for k in (0, 1))
-        beam = Obstacle(id="beam", name="beam", shape=Shape(kind="box", half=(0.1, 0.1, 0.8)), keys=keys)
-        struck = scene.changed(figures=(figure,), obstacles=(beam,), end=4 + frames)
+        beam = obstacle("beam", Shape(kind="box", half=(0.1, 0.1, 0.8)), keys)
+        struck = scene.changed(figures=(figure, beam), end=4 + frames)
         struck = edit.hand_over(struck, figure.id, None, 4, 200, 0, 0, tone=0.3)
         take = run(struck, assets)
         i = [r.body for r in take.bodies].index("chest")

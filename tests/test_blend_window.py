@@ -123,8 +123,8 @@ def test_obstacles_are_added_moved_keyed_and_arrive_at_speed(demo, qtbot):
     demo.set_station("Blend")
     press(demo, qtbot, "Add a ball")
     field(demo, "ball x").changed.emit(0.0, True)
-    assert len(demo.session.scene.obstacles[-1].keys) == 1
-    assert demo.session.scene.obstacles[-1].keys[0].position[0] == 0.0
+    assert len(demo.session.scene.obstacles[-1].track) == 1
+    assert demo.session.scene.obstacles[-1].track[0].position[0] == 0.0
     demo.room("Blend").commands.forces.key_obstacle("ball")
     demo.session.set_frame(30)
     demo.room("Blend").commands.forces.key_obstacle("ball")
@@ -132,11 +132,11 @@ def test_obstacles_are_added_moved_keyed_and_arrive_at_speed(demo, qtbot):
     demo.details.rebuild()
     field(demo, "ball x").changed.emit(3.0, True)
     ball = demo.session.scene.obstacles[-1]
-    assert [k.frame for k in ball.keys] == [0.0, 30.0] and ball.keys[-1].position[0] == 3.0
-    from artuline.core.motion.keyed import obstacle_motion
+    assert [k.frame for k in ball.track] == [0.0, 30.0] and ball.track[-1].position[0] == 3.0
+    from artuline.core.motion.places import places_at
 
     def speed():
-        p = obstacle_motion(demo.session.scene.obstacles[-1], np.array([29.9, 30.0]))[0]
+        p = places_at(demo.session.scene.obstacles[-1].track, np.array([29.9, 30.0]))[0]
         return np.linalg.norm(p[1] - p[0]) * 240.0
 
     slow = speed()
@@ -246,7 +246,7 @@ def test_the_boom_from_an_empty_scene_to_a_baked_file(window, qtbot, tmp_path):
     w.room("Blend").commands.forces.key_obstacle("box")
     w.details.rebuild()
     field(w, "box x").changed.emit(-0.6, True)
-    assert len(s.scene.obstacles[0].keys) == 2
+    assert len(s.scene.obstacles[0].track) == 2
     t = w.timeline
     y = lanes(t)[0][1].center().y()
     drag(qtbot, t, (t.scale.x(14), y), (t.scale.x(60), y))

@@ -8,9 +8,10 @@ from hypothesis import strategies as st
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation
 from artuline.core.motion.clip import Channel, Clip
-from artuline.core.motion.keyed import clip_pose, keyed_pose, obstacle_motion
+from artuline.core.motion.keyed import clip_pose, keyed_pose
+from artuline.core.motion.places import places_at
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.model import Bone, ClipRef, Figure, Layer, MotionKey, Obstacle, Scene, Shape
+from artuline.core.scene.model import Bone, ClipRef, Figure, Layer, MotionKey, Scene
 
 
 def test_linear_step_and_held_ends():
@@ -102,14 +103,13 @@ def test_a_layer_that_adds_turns_what_lies_below_and_a_muted_one_does_nothing():
     np.testing.assert_array_equal(keyed_pose(scene, store, silent, frame).translation, below.translation)
 
 
-def test_an_obstacle_passes_through_its_keys_and_rests_outside_them():
+def test_a_track_passes_through_its_keys_and_rests_outside_them():
     turned = (0.0, float(np.sin(0.5)), 0.0, float(np.cos(0.5)))
     keys = (
         MotionKey(frame=10, position=(0, 1, 0)),
         MotionKey(frame=20, position=(2, 1, 0), rotation=turned),
         MotionKey(frame=40, position=(2, 3, 0), rotation=turned),
     )
-    o = Obstacle(id="o", name="o", shape=Shape(kind="sphere", radius=0.1), keys=keys)
-    p, q = obstacle_motion(o, np.array([0.0, 10, 20, 40, 99]))
+    p, q = places_at(keys, np.array([0.0, 10, 20, 40, 99]))
     np.testing.assert_allclose(p, [[0, 1, 0], [0, 1, 0], [2, 1, 0], [2, 3, 0], [2, 3, 0]], atol=1e-12)
     np.testing.assert_allclose(rotation.angle_between(q[0], q[2]), 1.0, atol=1e-6)

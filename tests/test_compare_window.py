@@ -5,10 +5,10 @@ import pytest
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtWidgets import QCheckBox, QLabel, QPushButton
 
-from artuline.core.motion.keyed import obstacle_motion
+from artuline.core.motion.places import places_at
 from artuline.core.scene import edit, paths
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.model import MotionKey, Obstacle, Shape, Spring
+from artuline.core.scene.model import MotionKey, Shape, Spring, obstacle
 from artuline.demo.scenes import demo_scene
 from artuline.desk.roster import _start_box
 from artuline.desk.stations.takes.setting_dialog import SettingDialog
@@ -87,8 +87,8 @@ def test_headings_fold_and_stay_so(demo, qtbot):
 def lone_box(window):
     """A box in plain view, chosen by a click."""
     key = MotionKey(frame=0.0, position=tuple(float(v) for v in window.stage.camera.target + np.array([0.0, 0.2, 0.0])))
-    box = Obstacle(id="crate", name="crate", shape=Shape(kind="box", half=(0.15, 0.15, 0.15)), keys=(key,))
-    window.session.edit("crate", lambda s: edit.scene(s, obstacles=(box,)))
+    box = obstacle("crate", Shape(kind="box", half=(0.15, 0.15, 0.15)), (key,))
+    window.session.edit("crate", lambda s: edit.scene(s, figures=(*s.cast, box)))
     window.stage.grab()
 
 
@@ -103,36 +103,36 @@ def test_an_obstacle_is_taken_moved_keyed_turned_and_sized_on_the_stage(demo, qt
         h = handles(demo, 1)
         return h._screen(h.places()[name])
 
-    start = stage.camera.project(np.array([crate().keys[0].position]), stage.width(), stage.height())[0, :2]
+    start = stage.camera.project(np.array([crate().track[0].position]), stage.width(), stage.height())[0, :2]
     qtbot.mouseClick(stage, LEFT, pos=QPointF(*start).toPoint() + QPoint(3, 3))
-    assert demo.session.selection.obstacle == "crate" and handles(demo, 1) is not None
+    assert demo.session.selection.figure == "crate" and handles(demo, 1) is not None
     # one that stands still is moved as a whole
     a = at("move")
     away = np.array([60.0, -40.0])
     drag(qtbot, stage, a, a + away)
-    assert len(crate().keys) == 1
+    assert len(crate().track) == 1
     assert at("move") == pytest.approx(a + away, abs=2.5)
     # with a second key it moves: at another frame the drag keys it there
     demo.session.set_frame(24)
     demo.room("Blend").commands.forces.key_obstacle("crate")
-    first = crate().keys[0].position
+    first = crate().track[0].position
     demo.session.set_frame(24)
     stage.grab()
     a = at("along x")
     drag(qtbot, stage, a, a + (at("along x") - at("move")) * 0.8)
-    assert len(crate().keys) == 2 and crate().keys[0].position == first
-    assert crate().keys[1].position[0] > first[0] + 0.03
-    place, turn = crate().keys[1].position, crate().keys[1].rotation
+    assert len(crate().track) == 2 and crate().track[0].position == first
+    assert crate().track[1].position[0] > first[0] + 0.03
+    place, turn = crate().track[1].position, crate().track[1].rotation
     a = at("turn y")
     drag(qtbot, stage, a, a + np.array([40.0, 25.0]))
-    assert crate().keys[1].position == pytest.approx(place, abs=1e-9) and crate().keys[1].rotation != turn
+    assert crate().track[1].position == pytest.approx(place, abs=1e-9) and crate().track[1].rotation != turn
     a = at("size x")
     drag(qtbot, stage, a, a + (a - at("move")) * 0.5)
-    assert crate().shape.half[0] > 0.16
+    assert crate().bodies[0].shapes[0].half[0] > 0.16
     # a click on nothing lets it go
     qtbot.mouseClick(stage, LEFT, pos=QPoint(8, stage.height() - 8))
-    assert demo.session.selection.obstacle is None
-    p, _ = obstacle_motion(crate(), np.array([0.0, 24.0]))
+    assert demo.session.selection.figure is None
+    p, _ = places_at(crate().track, np.array([0.0, 24.0]))
     assert not np.allclose(p[0], p[1])
 
 
@@ -278,7 +278,7 @@ def test_obstacles_come_from_files_and_limbs_from_a_list(demo, qtbot, tmp_path, 
         monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *a, f=filters: (str(path), f))
         press(demo, qtbot, "From a file")
         made = demo.session.scene.obstacles[-1]
-        assert made.shape.kind == kind and demo.session.selection.obstacle == made.id
+        assert made.bodies[0].shapes[0].kind == kind and demo.session.selection.figure == made.id
     path.write_text("nothing")
     count = len(demo.session.scene.obstacles)
     demo.room("Blend").commands.forces.obstacle_from(path, "hull")
@@ -317,7 +317,7 @@ def test_a_hand_holds_another_figure(demo, qtbot):
     """A second deckhand stands where the first one's hand is: the hold is between the two."""
     f = demo.session.scene.figures[0]
     other = f.changed(id="mate", name="mate", groups=(), position=(0.05, 0.0, 0.02))
-    demo.session.edit("mate", lambda s: edit.scene(s, figures=(*s.figures, other), obstacles=()))
+    demo.session.edit("mate", lambda s: edit.scene(s, figures=(*s.cast, other)))
     chosen(demo, "hand_l")
     demo.room("Blend").commands.hold_selected()
     link = demo.session.scene.links[0]

@@ -108,7 +108,7 @@ def test_escape_delete_and_select_all_do_what_they_say(active, qtbot):
     finish(w, qtbot)
     assert "neck" not in s.scene.figures[0].body_of
     w.set_station("Blend")
-    s.take_obstacle("mast")
+    s.select("mast", frozenset({"mast"}))
     qtbot.keyClick(w.stage, KEY.Key_Delete)
     assert all(o.id != "mast" for o in s.scene.obstacles)
     # what cannot be done says why

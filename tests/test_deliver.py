@@ -74,7 +74,7 @@ def test_two_figures_run_together_and_each_gets_its_file(tmp_path, boom):
     scene, assets = boom
     one = scene.figures[0].changed(groups=(), clip="stand")
     two = one.changed(id="mate", name="mate", position=(1.5, 0.0, 0.0), turn=1.0)
-    scene = scene.changed(figures=(one, two), obstacles=(), end=30)
+    scene = scene.changed(figures=(one, two), end=30)
     for f in (one, two):
         scene = edit.hand_over(scene, f.id, None, 4, 28, 0, 6)
     take = run(scene, assets)
@@ -118,7 +118,7 @@ def test_formats_are_told_apart_by_what_they_can_do(tmp_path, boom):
 
 def test_choosing_a_clip_sets_range_and_rate(boom):
     scene, _ = boom
-    walk = choose_clip(scene.changed(obstacles=()), "deckhand", "walk")
+    walk = choose_clip(scene.changed(figures=scene.cast), "deckhand", "walk")
     ref = next(c for c in scene.figures[0].clips if c.name == "walk")
     assert walk.rate == ref.rate and walk.end == round(max(ref.duration, 4.0) * ref.rate)
     with pytest.raises(ArtulineError, match="walk"):

@@ -29,21 +29,21 @@ def test_the_models_of_the_desk_load_no_widgets():
     assert subprocess.run([sys.executable, "-c", code], capture_output=True, text=True).stdout == "False\n"
 
 
-def test_bones_and_an_obstacle_are_never_chosen_together(session):
+def test_an_obstacle_is_chosen_like_any_figure(session):
     heard = []
     session.selection_changed.connect(lambda: heard.append(session.selection))
     session.select("deckhand", frozenset({"hand_l"}))
-    session.take_obstacle("boom")
-    assert session.selection == Selection(obstacle="boom") and session.chosen() == frozenset()
-    session.take_obstacle("boom")
-    session.select("deckhand", frozenset({"head"}))
-    assert session.chosen() == {"head"} and session.selection.obstacle is None and len(heard) == 3
+    session.select("boom", frozenset({"boom"}))
+    assert session.obstacle().id == "boom" and session.figure().id == "deckhand" and not session.chosen()
+    session.select("boom", frozenset({"boom"}))
+    session.select(None, frozenset())
+    assert session.figure().id == "deckhand" and len(heard) == 3
 
 
 def test_what_is_chosen_goes_with_what_it_was(session):
     obstacle = session.scene.obstacles[0].id
-    session.take_obstacle(obstacle)
-    session.edit("Away", lambda s: edit.without_obstacle(s, obstacle))
+    session.select(obstacle, frozenset({obstacle}))
+    session.edit("Away", lambda s: edit.without_figure(s, obstacle))
     assert session.selection == Selection()
     session.select("deckhand", frozenset({"hand_l"}))
     session.edit("Away", lambda s: edit.without_figure(s, "deckhand"))

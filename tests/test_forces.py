@@ -10,15 +10,14 @@ from artuline.core.run.record import run
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import (
-    Body,
     Gusts,
     MotionKey,
-    Obstacle,
     Push,
     Scene,
     Shape,
     VectorKey,
     VectorLane,
+    obstacle,
 )
 from artuline.formats.scene_file import load_scene, save_scene
 from tests.test_links import end, two_balls
@@ -134,12 +133,12 @@ def slide(assets):
     """A slope of two triangles as an obstacle."""
     vertices = np.array([[-3.0, 0.5, -3.0], [3.0, -0.5, -3.0], [-3.0, 0.5, 3.0], [3.0, -0.5, 3.0]])
     key = assets.add({"vertices": vertices, "triangles": np.array([[0, 2, 1], [1, 2, 3]])})
-    return Obstacle(id="slope", name="slope", shape=Shape(kind="mesh", asset=key), keys=(MotionKey(frame=0),))
+    return obstacle("slope", Shape(kind="mesh", asset=key), (MotionKey(frame=0),))
 
 
 def test_a_mesh_in_the_document_is_saved_and_stops_what_falls(tmp_path):
     assets = AssetStore()
-    scene = two_balls(frames=36, obstacles=(slide(assets),))
+    scene = two_balls(frames=36, around=(slide(assets),))
     save_scene(tmp_path / "slope.artuline", scene, assets)
     again = AssetStore()
     loaded = load_scene(tmp_path / "slope.artuline", again)
@@ -147,11 +146,11 @@ def test_a_mesh_in_the_document_is_saved_and_stops_what_falls(tmp_path):
     p = fly(loaded, again)
     heights = p[-1, :, 1] - (-p[-1, :, 0] / 6.0)
     np.testing.assert_allclose(heights[:2], 0.1 * np.hypot(1.0, 1.0 / 6.0), atol=5e-3)
-    wrong = loaded.obstacles[0].changed(shape=Shape(kind="mesh", asset=again.add({"x": np.zeros(3)})))
+    wrong = obstacle("slope", Shape(kind="mesh", asset=again.add({"x": np.zeros(3)})), (MotionKey(frame=0),))
     with pytest.raises(ArtulineError, match="no mesh"):
-        run(loaded.changed(obstacles=(wrong,)), again)
+        run(loaded.changed(figures=(*loaded.cast, wrong)), again)
     with pytest.raises(ValidationError, match="cannot be moved by physics"):
-        Body(id="b", bone="b", shapes=(loaded.obstacles[0].shape,))
+        edit.hand_over(loaded, "slope", None, 0, 20)
 
 
 def test_a_take_knows_where_the_hardest_contact_was():

@@ -42,7 +42,7 @@ def answer(words):
 
 def test_a_job_belongs_to_the_document_it_was_started_for(demo, qtbot, tmp_path, boom):
     """Another scene opened while one runs: no take without data, no error while drawing, and it can be saved."""
-    save_scene(tmp_path / "other.artuline", boom[0].changed(name="other", figures=(), obstacles=(), links=()), boom[1])
+    save_scene(tmp_path / "other.artuline", boom[0].changed(name="other", figures=(), links=()), boom[1])
     hold, errors = threading.Event(), []
     demo.desk.jobs.failed.connect(errors.append)
     for words, work, then in (

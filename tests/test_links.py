@@ -4,22 +4,23 @@ import numpy as np
 import pytest
 from pydantic import ValidationError
 
+from artuline.core.run.build import build
 from artuline.core.run.record import run
 from artuline.core.run.tryout import Tryout
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.model import Body, Bone, Figure, Link, LinkEnd, MotionKey, Obstacle, Scene, Shape
+from artuline.core.scene.model import Body, Bone, Figure, Link, LinkEnd, MotionKey, Scene, Shape, obstacle
 from artuline.formats.scene_file import load_scene, save_scene
 
 BALL = Shape(kind="sphere", radius=0.1)
 
 
-def two_balls(*links, frames=48, obstacles=()):
+def two_balls(*links, frames=48, around=()):
     """Two balls of their own, side by side in the air, let go at frame 0."""
     bones = tuple(Bone(name=n, translation=(x, 2.0, 0.0), deforms=True) for n, x in (("left", -0.5), ("right", 0.5)))
     bodies = tuple(Body(id=b.name, bone=b.name, shapes=(BALL,)) for b in bones)
     figure = Figure(id="floats", name="floats", bones=bones, bodies=bodies)
-    scene = Scene(figures=(figure,), end=frames, ground=None, links=links, obstacles=obstacles)
+    scene = Scene(figures=(figure, *around), end=frames, ground=None, links=links)
     return edit.hand_over(scene, "floats", None, 0, 10 * frames, 0, 0)
 
 
@@ -45,12 +46,10 @@ def test_a_pin_to_the_world_holds_from_frame_to_frame():
 
 
 def test_a_pin_to_a_moving_thing_is_carried_and_leaves_with_its_speed():
-    yard = Obstacle(
-        id="yard", name="yard", shape=Shape(kind="box", half=(0.05, 0.05, 0.05)),
-        keys=tuple(MotionKey(frame=12 * k, position=(-0.5 + 0.5 * k, 2.5, 0.0)) for k in range(6)),
-    )  # fmt: skip
-    hold = Link(id="h", name="h", a=end("left"), b=LinkEnd(body="yard"), start=0, stop=36)
-    take, _ = heights(two_balls(hold, frames=60, obstacles=(yard,)))
+    keys = tuple(MotionKey(frame=12 * k, position=(-0.5 + 0.5 * k, 2.5, 0.0)) for k in range(6))
+    yard = obstacle("yard", Shape(kind="box", half=(0.05, 0.05, 0.05)), keys)
+    hold = Link(id="h", name="h", a=end("left"), b=LinkEnd(figure="yard", body="yard"), start=0, stop=36)
+    take, _ = heights(two_balls(hold, frames=60, around=(yard,)))
     x = take.position[:, 0, 0]
     away = take.position[:37, 0] - take.position[:37, 2]
     assert np.abs(away - away[0]).max() < 1e-3
@@ -102,7 +101,7 @@ def test_the_tryout_holds_what_is_held_at_its_frame():
     "make, words",
     [
         (lambda: two_balls(Link(id="x", name="x", a=end("middle"))), "middle"),
-        (lambda: two_balls(Link(id="x", name="x", a=end("left"), b=LinkEnd(body="mast"))), "mast"),
+        (lambda: two_balls(Link(id="x", name="x", a=end("left"), b=LinkEnd(figure="yard", body="mast"))), "mast"),
         (lambda: Link(id="x", name="x", kind="tie", a=end("left"), lengths=(2.0, 1.0)), "short to long"),
         (lambda: two_balls(*[Link(id="x", name="x", a=end("left"))] * 2), "more than one link"),
     ],
@@ -110,3 +109,24 @@ def test_the_tryout_holds_what_is_held_at_its_frame():
 def test_a_link_to_nothing_cannot_be_built(make, words):
     with pytest.raises(ValidationError, match=words):
         make()
+
+
+def test_an_obstacle_stands_until_a_group_hands_it_over():
+    """Alone it hangs on its keys, in a run and in a tryout; handed over it falls as any body, with the mass of its volume."""
+    crate = obstacle("crate", Shape(kind="box", half=(0.1, 0.2, 0.1)), (MotionKey(frame=0, position=(0.0, 3.0, 0.0)),))
+    scene = edit.add_figure(two_balls(frames=12), crate)
+    still = run(scene, AssetStore())
+    c = still.column("crate", "crate")
+    np.testing.assert_array_equal(still.position[:, c], [(0.0, 3.0, 0.0)] * 13)
+    falls = edit.hand_over(scene, "crate", None, 0, 99, 0, 0)
+    built = build(falls, AssetStore())
+    assert built.world.bodies["mass"][c] == pytest.approx(1000.0 * 0.2 * 0.4 * 0.2)
+    y = run(falls, AssetStore()).position[-1, c, 1]
+    assert y == pytest.approx(3.0 - 0.5 * 9.81 * 0.5**2, rel=1e-3)
+    for made, stands in ((scene, True), (falls, False)):
+        live = Tryout(made, AssetStore(), 0.0)
+        for figure in range(len(made.figures)):
+            live.hold(figure, frozenset())
+        for _ in range(12):
+            live.step()
+        assert (live.matrices()[-1][0, 1, 3] > 2.999) == stands

@@ -7,9 +7,8 @@ import trimesh
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry.polyhedron import hull_of
 from artuline.core.run.record import run
-from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.model import MotionKey, Obstacle
+from artuline.core.scene.model import MotionKey, obstacle
 from artuline.formats.mesh_read import read_shape
 from artuline.formats.scene_file import load_scene, save_scene
 from tests.test_links import two_balls
@@ -33,8 +32,8 @@ def test_a_ball_falls_into_a_hollow_mesh_and_the_scene_keeps_it(tmp_path):
     trimesh.util.concatenate([floor, wall]).export(tmp_path / "tray.obj")
     assets = AssetStore()
     shape, middle = read_shape(tmp_path / "tray.obj", assets, "mesh")
-    tray = Obstacle(id="tray", name="tray", shape=shape, keys=(MotionKey(frame=0, position=tuple(middle)),))
-    scene = edit.scene(two_balls(frames=36), obstacles=(tray,))
+    tray = obstacle("tray", shape, (MotionKey(frame=0, position=tuple(middle)),))
+    scene = two_balls(frames=36, around=(tray,))
     save_scene(tmp_path / "s.artuline", scene, assets)
     again = AssetStore()
     take = run(load_scene(tmp_path / "s.artuline", again), again)

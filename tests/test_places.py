@@ -37,7 +37,7 @@ def carried(boom):
     """The deckhand, standing still on something that moves, let go in the middle of its way."""
     scene, assets = boom
     f = scene.figures[0].changed(clip=None, groups=(), track=TRACK)
-    scene = scene.changed(figures=(f,), obstacles=(), links=(), end=40, gravity=(0.0, 0.0, 0.0), ground=None)
+    scene = scene.changed(figures=(f,), links=(), end=40, gravity=(0.0, 0.0, 0.0), ground=None)
     scene = edit.hand_over(scene, f.id, None, 20, 38, 0, 6)
     take = run(scene, assets)
     return keep_take(scene, assets, take, scene.settings_fingerprint()), assets, take

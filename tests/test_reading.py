@@ -19,11 +19,12 @@ from artuline.cli import app
 from artuline.core.errors import ArtulineError
 from artuline.core.motion.keyed import keyed_pose
 from artuline.core.motion.poses import key_pose
-from artuline.core.run.record import keep_take, settings_of
+from artuline.core.run.record import keep_take, run, settings_of
+from artuline.core.run.take import Take
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore, content_hash
 from artuline.core.scene.model import FORMAT_VERSION, BodyRef, Scene
-from artuline.demo.scenes import DATA
+from artuline.demo.scenes import DATA, demo_scene
 from artuline.formats import integration
 from artuline.formats.files import read_plain, write_whole
 from artuline.formats.gltf_read import read_figure
@@ -197,28 +198,76 @@ def test_scenes_of_the_first_format_open_with_their_takes(tmp_path, boom_run, ea
     ref = scene.takes[0]
     arrays = dict(assets[ref.asset])
     about = json.loads(bytes(arrays["about"]))
+    # a world had its figures first, then its obstacles
     about["names"] = [b for _, b in about.pop("bodies")]
     about["joints"] = [j for _, j in about["joints"]]
     arrays["about"] = np.frombuffer(json.dumps(about).encode(), np.uint8)
     for name in ("touch", "kinetic", "used") if early else ():
         arrays.pop(name)
     data = {k: dict(assets[k]) for k in scene.assets() if k != ref.asset} | {content_hash(arrays): arrays}
-    raw = json.loads(scene.model_dump_json().replace(ref.asset, content_hash(arrays))) | {"version": 1}
+    raw = as_format_3(json.loads(scene.model_dump_json().replace(ref.asset, content_hash(arrays)))) | {"version": 1}
     raw, data = migrate(raw, data)
     made = Scene.model_validate(raw)
     assert made.version == FORMAT_VERSION and made.settings_fingerprint() == scene.settings_fingerprint()
-    from artuline.core.run.take import Take
-
     Take.check(data[made.takes[0].asset], "take 1")
     again = Take.from_arrays(data[made.takes[0].asset])
     assert again.bodies == take.bodies and set(again.joints) == set(take.joints)
     np.testing.assert_array_equal(again.position, take.position)
-    assert again.column("deckhand", "head") == take.column("deckhand", "head") and BodyRef(None, "boom") in again.bodies
+    assert (
+        again.column("deckhand", "head") == take.column("deckhand", "head") and BodyRef("boom", "boom") in again.bodies
+    )
+
+
+def as_format_3(raw):
+    """A scene's description as format 3 wrote it: obstacles apart, and ends on them without a figure."""
+    raw = json.loads(json.dumps(raw)) | {"version": 3}
+    apart = {f["id"]: f for f in raw["figures"] if f["obstacle"]}
+    raw["figures"] = [{k: v for k, v in f.items() if k != "obstacle"} for f in raw["figures"] if not f["obstacle"]]
+    raw["obstacles"] = [
+        {"id": f["id"], "name": f["name"], "shape": f["bodies"][0]["shapes"][0], "keys": f["track"],
+         "color": f["materials"][0]["color"], **{k: f["bodies"][0][k] for k in ("friction", "restitution")}}
+        for f in apart.values()
+    ]  # fmt: skip
+    ends = [x[k] for x in raw["links"] for k in "ab" if x[k] is not None] + [
+        e for pair in raw["pairs_off"] for e in pair
+    ]
+    for e in ends:
+        e["figure"] = None if e["figure"] in apart else e["figure"]
+    return raw
+
+
+def test_obstacles_of_the_third_format_become_figures_with_what_refers_to_them():
+    """Links, pairs, takes and their settings; one whose name a figure has gets another."""
+    assets = AssetStore()
+    scene = edit.scene(demo_scene("yard", assets), end=4, warm_up=0)
+    take = run(scene, assets)
+    scene = keep_take(scene, assets, take, scene.settings_fingerprint())
+    ref = scene.takes[0]
+    arrays = dict(assets[ref.asset])
+    about = json.loads(bytes(arrays["about"]))
+    about["bodies"] = [[None if f == "yard" else f, b] for f, b in about["bodies"]]
+    arrays["about"] = np.frombuffer(json.dumps(about).encode(), np.uint8)
+    text = as_format_3(json.loads(edit.scene(scene, takes=(), take=None).model_dump_json()))
+    settings = {"scene": np.frombuffer(zlib.compress(to_json(text)), np.uint8)}
+    raw = as_format_3(json.loads(scene.model_dump_json()))
+    raw["takes"][0] |= {"asset": content_hash(arrays), "scene": content_hash(settings), "settings": "of format 3"}
+    data = {content_hash(arrays): arrays, content_hash(settings): settings}
+    made, found = migrate(raw, data)
+    again = Scene.model_validate(made)
+    assert again.changed(takes=(), take=None) == scene.changed(takes=(), take=None, version=4)
+    assert again.takes[0].settings == again.settings_fingerprint() == scene.settings_fingerprint()
+    assert Take.from_arrays(found[again.takes[0].asset]).bodies == take.bodies
+    raw["figures"][0]["id"] = raw["figures"][0]["name"] = "yard"
+    for e in (x["a"] for x in raw["links"]):
+        e["figure"] = "yard"
+    raw["pairs_off"], raw["takes"], raw["take"] = [], [], None
+    both = Scene.model_validate(migrate(raw, {})[0])
+    assert [f.id for f in both.figures] == ["yard", "yard 2"] and both.links[0].b.figure == "yard 2"
 
 
 def as_format_2(raw):
     """A scene's description as format 2 wrote it."""
-    raw = json.loads(json.dumps(raw)) | {"version": 2}
+    raw = as_format_3(raw) | {"version": 2}
     for f in raw["figures"]:
         for layer in f["layers"]:
             layer["steers"] = layer.pop("kind") == "posed"

@@ -125,7 +125,7 @@ def test_cancel_stops_and_an_empty_range_is_refused(boom):
 def test_only_what_hangs_from_the_chosen_bone_goes_limp(boom):
     scene, assets = boom
     figure = scene.figures[0].changed(groups=())
-    scene = scene.changed(figures=(figure,), obstacles=(), end=40)
+    scene = scene.changed(figures=(figure,), end=40)
     scene = edit.hand_over(scene, figure.id, "upper_arm_l", 5, 38, 0, 10)
     take = run(scene, assets)
     keyed = keyed_matrices(scene, assets, figure, take.frames.astype(float))
@@ -149,7 +149,7 @@ def distance_from_keys(scene, assets, tone):
 def test_more_tone_keeps_the_arm_nearer_to_its_keys(boom):
     scene, assets = boom
     figure = scene.figures[0].changed(groups=())
-    scene = scene.changed(figures=(figure,), obstacles=(), end=40)
+    scene = scene.changed(figures=(figure,), end=40)
     scene = edit.hand_over(scene, figure.id, "upper_arm_l", 5, 38, 0, 10)
     away = [distance_from_keys(scene, assets, t) for t in (0.0, 0.3, 0.6, 1.0)]
     assert away == sorted(away, reverse=True)

@@ -18,9 +18,9 @@ from artuline.core.scene.model import (
     Key,
     Lane,
     MotionKey,
-    Obstacle,
     Scene,
     Shape,
+    obstacle,
 )
 
 BALL = Shape(kind="sphere", radius=0.1)
@@ -56,10 +56,7 @@ def figure(**more):
         (lambda: Bone(name="b", translation=(math.nan, 0, 0)), "finite"),
         (lambda: Bone(name="b", rotation=(0, 0, 0, 0)), "quaternion"),
         (lambda: Scene(colour="blue"), "colour"),
-        (
-            lambda: Obstacle(id="o", name="o", shape=BALL, keys=(MotionKey(frame=1), MotionKey(frame=1))),
-            "forward",
-        ),
+        (lambda: obstacle("o", BALL, (MotionKey(frame=1), MotionKey(frame=1))), "forward"),
     ],
 )
 def test_what_cannot_be_is_refused_by_name(make, words):

@@ -371,12 +371,12 @@ def test_pairs_are_corrected_by_two_clicks(demo, qtbot):
 def test_a_figure_is_placed_again_and_removed(demo, qtbot):
     demo.set_station("Cast")
     press(demo, qtbot, "Place again")
-    assert [f.name for f in demo.session.scene.figures] == ["deckhand", "deckhand 2"]
+    assert [f.name for f in demo.session.scene.cast] == ["deckhand", "deckhand 2"]
     field(demo, "Turned").changed.emit(90.0, True)
-    assert demo.session.scene.figures[1].turn == pytest.approx(math.pi / 2)
+    assert demo.session.scene.cast[1].turn == pytest.approx(math.pi / 2)
     demo.stage.grab()
     press(demo, qtbot, "Remove")
-    assert len(demo.session.scene.figures) == 1
+    assert len(demo.session.scene.cast) == 1
 
 
 def test_the_tryouts_controls(demo, qtbot):

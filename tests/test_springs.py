@@ -17,11 +17,11 @@ from artuline.core.scene.model import (
     Lane,
     Link,
     MotionKey,
-    Obstacle,
     Push,
     Scene,
     Shape,
     Spring,
+    obstacle,
 )
 from tests.test_links import end, two_balls
 
@@ -29,7 +29,7 @@ RATE = 24.0
 ON = Lane(rest=1.0)
 
 
-def tail(spring, frames=72, **more):
+def tail(spring, frames=72, around=(), **more):
     """A rod that stands out sideways from a keyed ball."""
     bones = (
         Bone(name="root", translation=(0.0, 2.0, 0.0)),
@@ -43,7 +43,7 @@ def tail(spring, frames=72, **more):
     joint = Joint(id="tail", parent="root", child="tail", limited=False)
     group = Group(id="g", name="tail", start_bone="tail", handover=ON, spring=spring)
     figure = Figure(id="f", name="f", bones=bones, bodies=bodies, joints=(joint,), groups=(group,))
-    return Scene(figures=(figure,), start=0, end=frames, **more)
+    return Scene(figures=(figure, *around), start=0, end=frames, **more)
 
 
 def angle(scene):
@@ -82,14 +82,9 @@ def test_share_shown_and_share_of_gravity():
 
 
 def test_springy_parts_touch_nothing_unless_they_are_told_to():
-    wall = Obstacle(
-        id="w",
-        name="w",
-        shape=Shape(kind="box", half=(0.5, 0.1, 0.5)),
-        keys=(MotionKey(frame=0, position=(0.5, 1.85, 0.0)),),
-    )
+    wall = obstacle("w", Shape(kind="box", half=(0.5, 0.1, 0.5)), (MotionKey(frame=0, position=(0.5, 1.85, 0.0)),))
     swing = Spring(frequency=1.0, ratio=0.3, gravity=1.0)
-    free, stopped = (angle(tail(swing.changed(collides=on), obstacles=(wall,))).min() for on in (False, True))
+    free, stopped = (angle(tail(swing.changed(collides=on), around=(wall,))).min() for on in (False, True))
     assert free < -0.4 < -0.2 < stopped
 
 

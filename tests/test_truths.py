@@ -67,7 +67,7 @@ def test_figures_alike_in_name_are_told_apart(boom):
     scene, assets = boom
     one = scene.figures[0].changed(groups=(), clip="stand")
     two = one.changed(id="deckhand 2", name="deckhand 2", position=(2.0, 0.0, 0.0))
-    scene = scene.changed(figures=(one, two), obstacles=(), end=40)
+    scene = scene.changed(figures=(one, two), end=40)
     scene = edit.hand_over(scene, "deckhand", None, 20, 36, 0, 4)
     scene = edit.hand_over(scene, "deckhand 2", None, 4, 30, 0, 4)
     take = run(scene, assets)
@@ -134,7 +134,7 @@ def test_what_moves_along_an_axis_is_shown_where_it_is(kind, values):
 
 def test_what_refers_to_what_is_removed_goes_with_it(demo, qtbot):
     s = demo.session
-    pair = (LinkEnd(body="boom"), LinkEnd(figure="deckhand", body="head"))
+    pair = (LinkEnd(figure="boom", body="boom"), LinkEnd(figure="deckhand", body="head"))
     assert s.edit("A pair", lambda sc: edit.scene(sc, pairs_off=(pair,)))
     demo.room("Blend").commands.forces.remove_obstacle("boom")
     assert not s.scene.pairs_off and all(o.id != "boom" for o in s.scene.obstacles)
@@ -143,7 +143,7 @@ def test_what_refers_to_what_is_removed_goes_with_it(demo, qtbot):
     demo.room("Blend").commands.hold_selected()
     assert s.scene.pushes and s.scene.links
     demo.room("Cast").commands.remove_figure()
-    assert not (s.scene.pushes or s.scene.links or s.scene.figures)
+    assert not (s.scene.pushes or s.scene.links or s.scene.cast)
 
 
 # figures that nobody made for this

@@ -5,11 +5,11 @@ import pytest
 
 from artuline.core.geometry import rotation
 from artuline.core.scene import edit
-from artuline.core.scene.model import MotionKey, Obstacle, Scene, Shape
+from artuline.core.scene.model import MotionKey, Scene, Shape, obstacle
 from artuline.core.scene.selection import Selection
 from artuline.view.camera import Camera
 from artuline.view.palette import DAY, NIGHT, rgb
-from artuline.view.picking import pick, pick_obstacle
+from artuline.view.picking import pick
 from artuline.view.pictures import draw_stage, figure_camera
 from artuline.view.stage import Show, draw_list, figure_states
 
@@ -99,13 +99,13 @@ def test_the_skin_is_picked_where_no_body_is_and_a_mesh_by_its_triangles(boom, t
     assert pick(bare, assets, states, place + np.array([0, 5.0, 3.0]), np.array([0, 0, -1.0])) is None
     corners = {"vertices": np.array([[0.0, 0, 0], [1, 0, 0], [0, 1, 0]]), "triangles": np.array([[0, 1, 2]])}
     turned = (0.0, float(np.sin(0.3)), 0.0, float(np.cos(0.3)))
-    sail = Obstacle(id="sail", name="sail", shape=Shape(kind="mesh", asset=assets.add(corners)),
-                    keys=(MotionKey(frame=0, position=(5.0, 5.0, 5.0), rotation=turned),))  # fmt: skip
-    made = edit.scene(scene, obstacles=(sail,))
+    key = MotionKey(frame=0, position=(5.0, 5.0, 5.0), rotation=turned)
+    made = edit.add_figure(scene, obstacle("sail", Shape(kind="mesh", asset=assets.add(corners)), (key,)))
+    states = figure_states(made, assets, 0, None, Show())
     at = np.array([5.0, 5.0, 5.0]) + rotation.rotate(np.array(turned), np.array([0.2, 0.3, 0.0]))
-    found = pick_obstacle(made, assets, 0.0, at + np.array([0, 0, 2.0]), np.array([0, 0, -1.0]))
-    assert found is not None and found[0].id == "sail" and found[1] == pytest.approx(2.0)
-    assert pick_obstacle(made, assets, 0.0, at + np.array([1.0, 0, 2.0]), np.array([0, 0, -1.0])) is None
+    found = pick(made, assets, states, at + np.array([0, 0, 2.0]), np.array([0, 0, -1.0]))
+    assert found is not None and found[0] == "sail" and found[2] == pytest.approx(at)
+    assert pick(made, assets, states, at + np.array([1.0, 0, 2.0]), np.array([0, 0, -1.0])) is None
 
 
 def test_a_selection_is_outlined(boom):

@@ -17,12 +17,12 @@ from artuline.core.scene.model import (
     Link,
     LinkEnd,
     MotionKey,
-    Obstacle,
     Scene,
     Shape,
     Spring,
     VectorKey,
     VectorLane,
+    obstacle,
 )
 from artuline.core.setup.materials import balance, usual_mass
 from artuline.core.setup.ragdoll import add_bodies, set_up
@@ -95,18 +95,16 @@ def yard(assets: AssetStore) -> Scene:
             )
         )
     spar = Shape(kind="capsule", radius=0.045, half_length=1.1)
-    beam = Obstacle(id="yard", name="yard", shape=spar, keys=tuple(keys), color=(0.30, 0.17, 0.075), friction=0.8)
+    beam = obstacle("yard", spar, tuple(keys), color=(0.30, 0.17, 0.075), friction=0.8)
     links = []
     for side, s, stop in (("l", 1.0, 60.0), ("r", -1.0, 96.0)):
         hand = LinkEnd(figure=figure.id, body=f"hand_{side}", point=_middle(figure, f"hand_{side}"))
         hold = Link(id=f"hold {side}", name=f"hold {side}", kind="tie", a=hand,
-                    b=LinkEnd(body="yard", point=(s * 0.42, 0.0, 0.0)), lengths=(0.0, 0.06), start=0, stop=stop)  # fmt: skip
+                    b=LinkEnd(figure="yard", body="yard", point=(s * 0.42, 0.0, 0.0)), lengths=(0.0, 0.06), start=0, stop=stop)  # fmt: skip
         links.append(hold)
-    scene = Scene(
-        name="yard", rate=24.0, start=0, end=132, figures=(figure,), obstacles=(beam,), links=tuple(links), warm_up=48
-    )
+    scene = Scene(name="yard", rate=24.0, start=0, end=132, figures=(figure, beam), links=tuple(links), warm_up=48)
     pairs = [
-        (LinkEnd(body="yard"), LinkEnd(figure=figure.id, body=b.id))
+        (LinkEnd(figure="yard", body="yard"), LinkEnd(figure=figure.id, body=b.id))
         for b in figure.bodies
         if "arm" in b.id or "hand" in b.id
     ]
@@ -125,15 +123,14 @@ def heel(assets: AssetStore) -> Scene:
     figure = ready_figure("deckhand", assets).changed(clip=None, position=(0.0, 0.06, 0.0), turn=turned)
     wall = Shape(kind="box", half=(0.06, 0.35, 2.6))
     rails = tuple(
-        Obstacle(id=f"rail {n}", name=f"rail {n}", shape=wall, color=(0.62, 0.62, 0.58),
-                 keys=(MotionKey(frame=0, position=(s * 1.9, 0.35, 0.0)),))
+        obstacle(f"rail {n}", wall, (MotionKey(frame=0, position=(s * 1.9, 0.35, 0.0)),), color=(0.62, 0.62, 0.58))
         for n, s in ((1, 1.0), (2, -1.0))
     )  # fmt: skip
     lean = []
     for frame, degrees in ((0, 0), (30, 0), (60, 26), (110, -28), (160, 22), (200, 0)):
         a = math.radians(degrees)
         lean.append(VectorKey(frame=frame, value=(9.81 * math.sin(a), -9.81 * math.cos(a), 0.0)))
-    scene = Scene(name="heel", rate=24.0, start=0, end=200, figures=(figure,), obstacles=rails,
+    scene = Scene(name="heel", rate=24.0, start=0, end=200, figures=(figure, *rails),
                   gravity_lane=VectorLane(keys=tuple(lean)), ground=Ground(friction=0.25))  # fmt: skip
     return edit.hand_over(scene, figure.id, None, 0, 400, 0, 0, tone=0.05)
 
@@ -157,10 +154,8 @@ def boom(assets: AssetStore) -> Scene:
         q = rotation.from_rotation_vector(np.array([0.0, math.radians(angle), 0.0]))
         reach = rotation.rotate(q, np.array([0.0, 0.0, 1.45]))
         swing.append(MotionKey(frame=frame, position=tuple(hinge + reach), rotation=tuple(q)))
-    arm = Obstacle(
-        id="boom", name="boom", shape=Shape(kind="box", half=(0.075, 0.085, 1.45)), keys=tuple(swing),
-        color=(0.30, 0.17, 0.075), friction=0.4,
-    )  # fmt: skip
+    spar = Shape(kind="box", half=(0.075, 0.085, 1.45))
+    arm = obstacle("boom", spar, tuple(swing), color=(0.30, 0.17, 0.075), friction=0.4)
     bollards = []
     for n, (x, z) in enumerate(((-1.30, 2.45), (-1.30, 3.15))):
         post = Shape(
@@ -170,15 +165,14 @@ def boom(assets: AssetStore) -> Scene:
             rotation=(0.0, 0.0, math.sqrt(0.5), math.sqrt(0.5)),
         )
         bollards.append(
-            Obstacle(id=f"bollard {n + 1}", name=f"bollard {n + 1}", shape=post, friction=0.7, color=(0.035, 0.04, 0.045),
-                     keys=(MotionKey(frame=0, position=(x, 0.26, z)),))
+            obstacle(f"bollard {n + 1}", post, (MotionKey(frame=0, position=(x, 0.26, z)),),
+                     color=(0.035, 0.04, 0.045), friction=0.7)
         )  # fmt: skip
-    mast = Obstacle(
-        id="mast", name="mast", friction=0.5, color=(0.45, 0.45, 0.42),
-        shape=Shape(kind="capsule", radius=0.10, half_length=1.5, rotation=(0.0, 0.0, math.sqrt(0.5), math.sqrt(0.5))),
-        keys=(MotionKey(frame=0, position=tuple(hinge * [1, 0, 1] + [0, 1.42, 0])),),
+    mast = obstacle(
+        "mast", Shape(kind="capsule", radius=0.10, half_length=1.5, rotation=(0.0, 0.0, math.sqrt(0.5), math.sqrt(0.5))),
+        (MotionKey(frame=0, position=tuple(hinge * [1, 0, 1] + [0, 1.42, 0])),), color=(0.45, 0.45, 0.42), friction=0.5,
     )  # fmt: skip
-    scene = Scene(name="boom", rate=24.0, start=0, end=168, figures=(figure,), obstacles=(arm, mast, *bollards))
+    scene = Scene(name="boom", rate=24.0, start=0, end=168, figures=(figure, arm, mast, *bollards))
     return edit.hand_over(scene, figure.id, None, 49, 156, ramp_in=0, ramp_out=28, tone=0.06)
 
 

@@ -103,7 +103,7 @@ class Desk(QObject):
             f, s = self.session.figure(), self.session
             if f is None:
                 return "open a figure first."
-            if what == "bodies" and not any(x.bodies for x in s.scene.figures):
+            if what == "bodies" and not any(x.bodies for x in s.scene.cast):
                 return "fit bodies first."
             if what == "own bodies" and not f.bodies:
                 return f"fit bodies to {f.name} first."

@@ -56,4 +56,4 @@ class General:
             self.desk.act("tryout")
         elif not any(station.step_back() for station in self._stations):
             s = self.desk.session
-            s.select(s.selection.figure, frozenset())
+            s.select(None if s.obstacle() else s.selection.figure, frozenset())

@@ -142,6 +142,12 @@ class Roster(QTreeWidget):
         top = QTreeWidgetItem(self, [f.name])
         top.setFont(0, theme.font(strong=True))
         top.setData(0, FIGURE, f.id)
+        if f.obstacle and len(f.bones) == 1:
+            # one row: it is its only bone
+            top.setFont(0, theme.font(theme.PLAIN))
+            top.setData(0, BONE, f.bones[0].name)
+            self.items[f.id, f.bones[0].name] = top
+            return
         # a bone is listed if it, or one below it, carries skin
         listed: set[str] = set()
         for b in reversed(f.bones):

@@ -15,7 +15,7 @@ from artuline.view.stage import FigureState, Marks, Show
 class Station:
     """A step of the work. It reaches all else through the desk, and other stations only by their actions.
 
-    ``show``: what its stage usually shows. ``picks``: kinds of things that a click on the stage takes. ``dots``: whether every bone
+    ``show``: what its stage usually shows. ``dots``: whether every bone
     has a dot to click. ``compares``: whether the take may be seen beside another. ``keyed``: whether its details show values that change
     from frame to frame.
     """
@@ -35,11 +35,6 @@ class Station:
     def source(self) -> str:
         """What moves the figures on the stage: "keys", "take" or "layers"."""
         return "keys"
-
-    @property
-    def picks(self) -> frozenset[str]:
-        """Kinds of things that a click takes."""
-        return frozenset({"bone"})
 
     def fill(self, form: Form, figure: Figure) -> None:
         """Fill the details, about the present figure."""

@@ -25,7 +25,7 @@ MARKS = {
 
 
 def _find(scene: Scene, assets: AssetStore, take: Take | None) -> list[Finding]:
-    found = check(scene, assets) if scene.figures else []
+    found = check(scene, assets) if scene.cast else []
     return found + check_take(scene, take) if take is not None else found
 
 
@@ -111,7 +111,7 @@ class Strip(QWidget):
         self.fix_button.hide()
         self._more.hide()
         self._mark.setPixmap(theme.icon("dots-horizontal", "faint").pixmap(18, 18))
-        self.finding.setText("Looking for problems…" if self.session.scene.figures else "")
+        self.finding.setText("Looking for problems…" if self.session.scene.cast else "")
         self.finding.setToolTip("")
         self._later.start()
 
@@ -137,7 +137,7 @@ class Strip(QWidget):
         self.findings = findings
         self._menu.clear()
         if not self.findings:
-            calm = "No problems found" if s.scene.figures else "Open a figure or a demo scene to begin"
+            calm = "No problems found" if s.scene.cast else "Open a figure or a demo scene to begin"
             self._mark.setPixmap(theme.icon("check", "teal_text").pixmap(18, 18))
             self.finding.setText(calm)
             self.finding.setToolTip("")

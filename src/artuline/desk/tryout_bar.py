@@ -147,7 +147,7 @@ class TryoutBar(Cover):
         return self.live.tryout is not None
 
     def _enable(self) -> None:
-        ready = any(f.bodies for f in self.session.scene.figures)
+        ready = any(f.bodies for f in self.session.scene.cast)
         self.start_button.setEnabled(ready)
         if self.running:
             words = "End the tryout: everything returns to exactly where it was (T or Escape)"

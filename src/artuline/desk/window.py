@@ -239,7 +239,7 @@ class Window(QMainWindow):
         QTimer.singleShot(0, self.details, self.details.rebuild)
 
     def _scene_changed(self) -> None:
-        empty = not (self.session.scene.figures or self.session.scene.obstacles)
+        empty = not self.session.scene.figures
         self.welcome.setVisible(empty)
         self.tryout.setVisible(not empty)
         self.session.set_frame(self.session.frame)

@@ -37,10 +37,10 @@ def put_figure(scene: Scene, assets: AssetStore, imported: Imported) -> Added:
     figure: Figure = imported.figure.changed(id=name, name=name)
     notes = list(imported.notes)
     place = beside(scene, assets, figure)
-    if place != figure.position and scene.figures:
+    if place != figure.position and scene.cast:
         figure = figure.changed(position=place)
         notes.append(f"It stands {place[0]:.2f} m to the side, clear of what is there.")
-    first = not scene.figures
+    first = not scene.cast
     scene = edit.scene(scene, figures=(*scene.figures, figure))
     clip = figure.active_clip()
     if first:
@@ -71,4 +71,4 @@ def choose_clip(scene: Scene, figure_id: str, clip: str | None) -> Scene:
         remedy = f"Choose one of: {', '.join(names)}." if names else "The figure has no clips."
         raise ArtulineError(f"{figure.name} has no clip {clip!r}", remedy=remedy)
     scene = edit.figure(scene, figure_id, clip=clip)
-    return follow_clip(scene, scene.figure(figure_id)) if len(scene.figures) == 1 else scene
+    return follow_clip(scene, scene.figure(figure_id)) if len(scene.cast) == 1 else scene

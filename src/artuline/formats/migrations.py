@@ -11,10 +11,14 @@ from pydantic import ValidationError
 from pydantic_core import to_json
 
 from artuline.core.scene.assets import content_hash
+from artuline.core.scene.edit import Names
 from artuline.core.scene.model import Scene
 
 Arrays = dict[str, np.ndarray]
 Data = dict[str, Arrays]
+
+#: In place of the fingerprint of a take that was up to date, while its file is migrated.
+UP_TO_DATE = "up to date"
 
 
 def migrate(raw: dict[str, Any], data: Data) -> tuple[dict[str, Any], Data]:
@@ -94,7 +98,9 @@ def _refs(scene: dict[str, Any], names: list[str], joints: list[str]) -> tuple[l
 
 
 def _kinds_of_layers(raw: dict[str, Any], data: Data) -> tuple[dict[str, Any], Data]:
-    """2 to 3: layers have a kind; and fingerprints leave out what is at its default, so every take that was up to date gets its new one."""
+    """2 to 3: layers have a kind; and fingerprints leave out what is at its default, so every take that was up to date is marked
+    for a new one.
+    """
     data = dict(data)
     takes = []
     for take in raw.get("takes", []):
@@ -102,7 +108,7 @@ def _kinds_of_layers(raw: dict[str, Any], data: Data) -> tuple[dict[str, Any], D
         # what the take was made from, as far as it is known
         source = made if made is not None else raw
         if take.get("settings") == _fingerprint_2(source):
-            take["settings"] = _fingerprint_now(_with_kinds(source)) or take["settings"]
+            take["settings"] = UP_TO_DATE
         if made is not None:
             arrays = {"scene": np.frombuffer(zlib.compress(to_json(_with_kinds(made)), 1), np.uint8)}
             data.pop(take["scene"], None)
@@ -135,6 +141,69 @@ def _fingerprint_2(raw: dict[str, Any]) -> str:
     return hashlib.sha256(to_json(kept) + b"".join(to_json(x) for x in steering)).hexdigest()[:32]
 
 
+def _obstacles_as_figures(raw: dict[str, Any], data: Data) -> tuple[dict[str, Any], Data]:
+    """3 to 4: an obstacle is a figure of one bone, and takes, links and pairs name its body as that of any figure. Fingerprints are
+    made anew from what each take was made from: of two scenes they are alike as they were before.
+    """
+    data = dict(data)
+    takes = []
+    for take in raw.get("takes", []):
+        take, made = dict(take), _settings(take, data)
+        source = made if made is not None else raw
+        arrays = data.get(take.get("asset") or "")
+        if arrays is not None and "about" in arrays:
+            data.pop(take["asset"])
+            arrays = arrays | {"about": _renamed(arrays["about"], _new_ids(source))}
+            take["asset"] = content_hash(arrays)
+            data[take["asset"]] = arrays
+        new = _with_figures(source)
+        if made is not None or take.get("settings") == UP_TO_DATE:
+            take["settings"] = _fingerprint_now(new) or take["settings"]
+        if made is not None:
+            kept = {"scene": np.frombuffer(zlib.compress(to_json(new), 1), np.uint8)}
+            data.pop(take["scene"], None)
+            take["scene"] = content_hash(kept)
+            data[take["scene"]] = kept
+        takes.append(take)
+    return _with_figures(raw) | {"takes": takes}, data
+
+
+def _new_ids(raw: dict[str, Any]) -> dict[str, str]:
+    """The figure that every obstacle becomes: of its own name, if no figure has it."""
+    names = Names(f["id"] for f in raw.get("figures", []))
+    return {o["id"]: names.fresh(o["id"]) for o in raw.get("obstacles", [])}
+
+
+def _with_figures(raw: dict[str, Any]) -> dict[str, Any]:
+    ids = _new_ids(raw)
+
+    def figure(o: dict[str, Any]) -> dict[str, Any]:
+        body = {"id": o["id"], "bone": o["id"], "shapes": [o["shape"]], "friction": o.get("friction", 0.6),
+                "restitution": o.get("restitution", 0.1)}  # fmt: skip
+        return {
+            "id": ids[o["id"]], "name": o["name"], "bones": [{"name": o["id"]}], "bodies": [body], "track": o["keys"],
+            "materials": [{"color": o.get("color", (0.42, 0.33, 0.22))}], "obstacle": True,
+        }  # fmt: skip
+
+    def end(e: dict[str, Any] | None) -> dict[str, Any] | None:
+        return e | {"figure": ids.get(e["body"], e["body"])} if e is not None and e.get("figure") is None else e
+
+    links = [x | {"a": end(x["a"]), "b": end(x.get("b"))} for x in raw.get("links", [])]
+    pairs = [[end(e) for e in pair] for pair in raw.get("pairs_off", [])]
+    new = {k: v for k, v in raw.items() if k != "obstacles"} | {"version": 4, "links": links, "pairs_off": pairs}
+    return new | {"figures": [*raw.get("figures", []), *map(figure, raw.get("obstacles", []))]}
+
+
+def _renamed(about: np.ndarray, ids: dict[str, str]) -> np.ndarray:
+    """The names in a take's data with those of obstacles changed."""
+    try:
+        found = json.loads(bytes(about))
+        found["bodies"] = [[ids.get(b, b) if f is None else f, b] for f, b in found["bodies"]]
+    except (ValueError, KeyError, TypeError):
+        return about
+    return np.frombuffer(json.dumps(found).encode(), np.uint8)
+
+
 def _fingerprint_now(raw: dict[str, Any]) -> str | None:
     """The present fingerprint of a scene; None if it is none."""
     try:
@@ -146,4 +215,5 @@ def _fingerprint_now(raw: dict[str, Any]) -> str | None:
 _STEPS: dict[int, Callable[[dict[str, Any], Data], tuple[dict[str, Any], Data]]] = {
     1: _bodies_by_id,
     2: _kinds_of_layers,
+    3: _obstacles_as_figures,
 }

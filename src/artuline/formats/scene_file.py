@@ -148,9 +148,8 @@ def check_assets(scene: Scene, loaded: dict[str, dict[str, np.ndarray]]) -> None
             Clip.check(loaded[c.asset], f.bone_index, f"the clip {c.name!r} of {f.name}")
         for layer in f.layers:
             Clip.check(loaded[layer.asset], f.bone_index, f"the layer {layer.name!r} of {f.name}")
-    for o in scene.obstacles:
-        if o.shape.asset is not None:
-            c_ = Checked(loaded[o.shape.asset], f"the obstacle {o.name}")
+        for key in sorted(f.solids):
+            c_ = Checked(loaded[key], f"a shape of {f.name}")
             vertices = c_.take("vertices", ("V", 3), low=-1e6, high=1e6)
             c_.take("triangles", ("T", 3), "i", low=0, high=len(vertices) - 1)
     for t in scene.takes:

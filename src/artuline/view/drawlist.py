@@ -31,7 +31,7 @@ class SkinPicture:
 
 @dataclass(frozen=True, eq=False)
 class Solid:
-    """A shape at a place, solid (obstacles) or as glass (collision shapes); as ``triangles`` (T, 3, 3) in its frame if given."""
+    """A shape at a place, solid (of obstacles) or as glass (collision shapes); as ``triangles`` (T, 3, 3) in its frame if given."""
 
     shape: Shape
     position: Array

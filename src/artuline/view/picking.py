@@ -1,4 +1,4 @@
-"""What a ray of the view meets: bodies by their shapes, else the skin; and obstacles."""
+"""What a ray of the view meets: bodies by their shapes, else the skin."""
 
 from collections.abc import Sequence
 
@@ -6,61 +6,82 @@ import numpy as np
 
 from artuline.core.geometry import rays, rotation
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.keyed import obstacle_motion
 from artuline.core.motion.skeleton import rigid
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.model import Figure, Obstacle, Scene
+from artuline.core.scene.mesh import triangles_of
+from artuline.core.scene.model import Figure, Scene, Shape
 from artuline.view.stage import FigureState, mesh_of
 
 AROUND = 0.5  # share of a figure's height by which its skin may reach beyond its bones
 
+Hit = tuple[str, str, Array]  # figure, bone and place (3,)
+
 
 def pick(
     scene: Scene, assets: AssetStore, states: Sequence[FigureState], origin: Array, direction: Array
-) -> tuple[str, str, Array] | None:
-    """The first figure, bone and place (3,) that a ray, origin and unit direction (3,), meets: bodies before any skin."""
-    return _pick_body(scene, states, origin, direction) or _pick_skin(scene, assets, states, origin, direction)
+) -> Hit | None:
+    """The first figure, bone and place (3,) that a ray, origin and unit direction (3,), meets; of a figure its bodies before its skin."""
+    shapes = _shapes(scene, assets, states, origin, direction)
+    best: tuple[float, str, str] | None = None
+    for figure, state in zip(scene.figures, states):
+        found = shapes.get(figure.id) or _skin(figure, assets, state, origin, direction)
+        if found is not None and (best is None or found[0] < best[0]):
+            best = found[0], figure.id, found[1]
+    return (best[1], best[2], origin + best[0] * direction) if best is not None else None
 
 
-def _pick_body(
-    scene: Scene, states: Sequence[FigureState], origin: Array, direction: Array
-) -> tuple[str, str, Array] | None:
+def _shapes(
+    scene: Scene, assets: AssetStore, states: Sequence[FigureState], origin: Array, direction: Array
+) -> dict[str, tuple[float, str]]:
+    """How far along the ray, and on which bone, the nearest shape of every figure is that has one there."""
     whose: list[tuple[str, str]] = []
     shapes, places, turns = [], [], []
     for figure, state in zip(scene.figures, states):
-        if not figure.bodies:
-            continue
         bones = [figure.bone_index[b.bone] for b in figure.bodies for _ in b.shapes]
+        if not bones:
+            continue
         p, q = rigid(state.matrices[bones])
         places.append(p)
         turns.append(q)
         shapes += [s for b in figure.bodies for s in b.shapes]
         whose += [(figure.id, b.bone) for b in figure.bodies for _ in b.shapes]
     if not shapes:
+        return {}
+    p, q = np.concatenate(places), np.concatenate(turns)
+    t = rays.shapes(origin, direction, shapes, p, q)
+    for i, shape in enumerate(shapes):
+        if shape.asset is not None:
+            t[i] = _triangles(assets, shape, p[i], q[i], origin, direction)
+    found: dict[str, tuple[float, str]] = {}
+    for i in np.argsort(t):
+        if np.isfinite(t[i]):
+            found.setdefault(whose[i][0], (float(t[i]), whose[i][1]))
+    return found
+
+
+def _triangles(assets: AssetStore, shape: Shape, p: Array, q: Array, origin: Array, direction: Array) -> float:
+    """How far along the ray a shape that is a mesh is, with its frame at p (3,), q (4,); infinity if it is not met."""
+    assert shape.asset is not None
+    back = rotation.conjugate(rotation.multiply(q, np.array(shape.rotation)))
+    start = rotation.rotate(back, origin - p - rotation.rotate(q, np.array(shape.position)))
+    found = rays.triangles(start, rotation.rotate(back, direction), triangles_of(assets, shape.asset))
+    return found[0] if found is not None else np.inf
+
+
+def _skin(
+    figure: Figure, assets: AssetStore, state: FigureState, origin: Array, direction: Array
+) -> tuple[float, str] | None:
+    """How far along the ray a figure's skin is, and the bone that carries it there most."""
+    mesh = mesh_of(figure, assets)
+    if mesh is None or not _near(state.matrices[:, :3, 3], origin, direction):
         return None
-    t = rays.shapes(origin, direction, shapes, np.concatenate(places), np.concatenate(turns))
-    i = int(t.argmin())
-    return (*whose[i], origin + t[i] * direction) if np.isfinite(t[i]) else None
-
-
-def _pick_skin(
-    scene: Scene, assets: AssetStore, states: Sequence[FigureState], origin: Array, direction: Array
-) -> tuple[str, str, Array] | None:
-    best: tuple[float, str, str] | None = None
-    for figure, state in zip(scene.figures, states):
-        mesh = mesh_of(figure, assets)
-        if mesh is None or not _near(state.matrices[:, :3, 3], origin, direction):
-            continue
-        found = rays.triangles(origin, direction, mesh.skin(state.matrices)[mesh.triangles])
-        if found is not None and (best is None or found[0] < best[0]):
-            t, triangle, share = found
-            corner = int(mesh.triangles[triangle, share.argmax()])
-            best = t, figure.id, _bone_of(figure, mesh.palette_bone[mesh.slots[corner, mesh.weights[corner].argmax()]])
-    return (best[1], best[2], origin + best[0] * direction) if best is not None else None
-
-
-def _bone_of(figure: Figure, index: int) -> str:
-    return figure.bones[int(index)].name
+    found = rays.triangles(origin, direction, mesh.skin(state.matrices)[mesh.triangles])
+    if found is None:
+        return None
+    t, triangle, share = found
+    corner = int(mesh.triangles[triangle, share.argmax()])
+    bone = mesh.palette_bone[mesh.slots[corner, mesh.weights[corner].argmax()]]
+    return t, figure.bones[int(bone)].name
 
 
 def _near(bones: Array, origin: Array, direction: Array) -> bool:
@@ -68,23 +89,3 @@ def _near(bones: Array, origin: Array, direction: Array) -> bool:
     middle = 0.5 * (bones.min(axis=0) + bones.max(axis=0))
     reach = (0.5 + AROUND) * float(np.linalg.norm(np.ptp(bones, axis=0))) + 0.1
     return bool(np.isfinite(rays.spheres((origin - middle)[None], direction[None], np.array([reach]))[0]))
-
-
-def pick_obstacle(
-    scene: Scene, assets: AssetStore, frame: float, origin: Array, direction: Array
-) -> tuple[Obstacle, float] | None:
-    """The first obstacle that a ray meets, and how far along it."""
-    best: tuple[Obstacle, float] | None = None
-    for o in scene.obstacles:
-        p, q = obstacle_motion(o, np.array([frame]))
-        if o.shape.asset is not None:
-            back = rotation.conjugate(rotation.multiply(q[0], np.array(o.shape.rotation)))
-            start = rotation.rotate(back, origin - p[0] - rotation.rotate(q[0], np.array(o.shape.position)))
-            arrays = assets[o.shape.asset]
-            found = rays.triangles(start, rotation.rotate(back, direction), arrays["vertices"][arrays["triangles"]])
-            t = found[0] if found is not None else np.inf
-        else:
-            t = float(rays.shapes(origin, direction, [o.shape], p, q)[0])
-        if np.isfinite(t) and (best is None or t < best[1]):
-            best = o, t
-    return best

@@ -18,7 +18,8 @@ from artuline.view.stage import Show, draw_list, figure_states
 def figure_camera(scene: Scene, assets: AssetStore, frame: float, take: Take | None) -> Camera:
     """A camera that frames all figures at a frame."""
     camera = Camera(yaw=-0.75, pitch=0.24)
-    points = [s.matrices[:, :3, 3] for s in figure_states(scene, assets, frame, take, Show())]
+    states = figure_states(scene, assets, frame, take, Show())
+    points = [s.matrices[:, :3, 3] for f, s in zip(scene.figures, states) if not f.obstacle]
     return camera.framed(np.concatenate(points)) if points else camera
 
 

@@ -1,4 +1,4 @@
-"""From a scene at a frame to a draw list: figures, shapes, limits, ground, obstacles, echo."""
+"""From a scene at a frame to a draw list: figures, shapes, limits, ground, echo."""
 
 from dataclasses import dataclass, field
 
@@ -6,15 +6,15 @@ import numpy as np
 
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.keyed import keyed_pose, obstacle_motion
+from artuline.core.motion.keyed import keyed_pose
 from artuline.core.motion.places import root_at
 from artuline.core.motion.skeleton import Pose, rest_matrices, rigid, skeleton_of
 from artuline.core.run.build import group_of
 from artuline.core.run.forces import gravity_at
 from artuline.core.run.take import Take
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.mesh import Mesh
-from artuline.core.scene.model import Figure, Push, Scene
+from artuline.core.scene.mesh import Mesh, triangles_of
+from artuline.core.scene.model import Figure, Material, Push, Scene
 from artuline.core.scene.selection import Selection
 from artuline.core.setup.hierarchy import tree_parents
 from artuline.core.setup.materials import body_mass, centre_of_mass
@@ -24,6 +24,7 @@ from artuline.view.palette import DAY, Palette, rgb
 
 PUSH_FRAMES = 6.0  # frames around a push in which its arrow is seen
 PUSH_SECONDS = 0.15  # the arrow's length is the way in this time
+TINT = 0.42  # share of vermilion where physics moves all of it
 
 
 @dataclass(frozen=True)
@@ -132,6 +133,11 @@ def draw_list(
     selection, marks = selection or Selection(), marks or Marks()
     out = DrawList(ground=scene.ground.height if scene.ground and show.ground else None)
     for figure, state in zip(scene.figures, states):
+        if figure.obstacle and figure.asset is None:
+            if not show.isolate or not selection.bones or selection.figure == figure.id:
+                _add_obstacle(out, figure, assets, state, show, palette)
+            _add_selected(out, figure, state, selection.of(figure.id), Show(), palette, marks)
+            continue
         _add_figure(out, figure, assets, state, show, palette)
         only = selection.bones if show.isolate and selection.figure == figure.id and selection.bones else None
         if show.shapes:
@@ -144,20 +150,29 @@ def draw_list(
             _add_pairs(out, state, figure, marks.pairs.get(figure.id, {}), palette)
         chosen = selection.bones if selection.figure == figure.id else frozenset()
         _add_selected(out, figure, state, chosen, show, palette, marks)
-    if show.person and states:
-        _add_person(out, states, palette)
+    cast = [state for f, state in zip(scene.figures, states) if not f.obstacle]
+    if show.person and cast:
+        _add_person(out, cast, palette)
     for points, color in marks.trails:
         out.add_line(points, color, 1.8)
-    if show.forces and states:
+    if show.forces and cast:
         _add_forces(out, scene, frame, states, palette)
-    for o in () if show.isolate and selection.bones else scene.obstacles:
-        p, q = obstacle_motion(o, np.array([frame]))
-        triangles = None
-        if o.shape.asset is not None:
-            arrays = assets[o.shape.asset]
-            triangles = arrays["vertices"][arrays["triangles"]]
-        out.solids.append(Solid(o.shape, p[0], q[0], (*o.color, 1.0), triangles=triangles))
     return out
+
+
+def _add_obstacle(
+    out: DrawList, figure: Figure, assets: AssetStore, state: FigureState, show: Show, palette: Palette
+) -> None:
+    """The shapes of what has no skin, in its own colour."""
+    p, q = rigid(state.matrices)
+    for body in figure.bodies:
+        b = figure.bone_index[body.bone]
+        share = TINT * float(state.handover[b]) if show.tint else 0.0
+        own = np.array(figure.materials[0].color if figure.materials else Material().color)
+        r, g, blue = (1.0 - share) * own + share * np.array(rgb(palette.vermilion))
+        for s in body.shapes:
+            triangles = triangles_of(assets, s.asset) if s.asset is not None else None
+            out.solids.append(Solid(s, p[b], q[b], (float(r), float(g), float(blue), 1.0), triangles=triangles))
 
 
 def _add_pairs(out: DrawList, state: FigureState, figure: Figure, pairs: dict[str, str], palette: Palette) -> None:
@@ -214,7 +229,7 @@ def _add_figure(
         h = state.handover[:, None]
         tint[:, :3] = h * np.array(rgb(palette.vermilion))
         tint[:, 3] = state.handover
-        tint *= 0.42
+        tint *= TINT
     # what was uploaded is known by the mesh and its colours
     key = f"{figure.asset} plain" if telling and show.see_through else str(figure.asset)
     if show.echo and state.keyed is not None:
@@ -271,11 +286,11 @@ def push_arrow(scene: Scene, states: list[FigureState], push: Push) -> tuple[Arr
 def _add_forces(out: DrawList, scene: Scene, frame: float, states: list[FigureState], palette: Palette) -> None:
     """Gravity above the figures, pushes where they act, and how far every obstacle moves in a tenth of a second."""
     ink, vermilion = (*rgb(palette.ink), 1.0), (*rgb(palette.vermilion), 1.0)
-    top = np.concatenate([s.matrices[:, :3, 3] for s in states])
+    top = np.concatenate([s.matrices[:, :3, 3] for f, s in zip(scene.figures, states) if not f.obstacle])
     above = np.array([top[:, 0].mean(), top[:, 1].max() + 0.8, top[:, 2].mean()])
     add_arrow(out, above, 0.3 / 9.81 * gravity_at(scene, np.array([frame]))[0], ink)
     for o in scene.obstacles:
-        p, _ = obstacle_motion(o, np.array([frame, frame + 0.05]))
+        p = root_at(o, np.array([frame, frame + 0.05]))[:, :3, 3]
         way = (p[1] - p[0]) / 0.05 * scene.rate * 0.1
         if np.linalg.norm(way) > 0.01:
             add_arrow(out, p[0], way, (*rgb(palette.teal), 1.0))

@@ -77,7 +77,7 @@ def bake_take(
     take = assets.decoded(ref.asset, Take.from_arrays)
     results: dict[str, Baked] = {}
     failed = None
-    for f in (f for f in scene.figures if f.id in take.poses and f.bodies):
+    for f in (f for f in scene.figures if f.id in take.poses and f.bodies and not f.stays):
         try:
             results[f.id] = bake_figure(scene, assets, f, take, degrees, millimetres, progress)
         except ArtulineError as error:

@@ -9,7 +9,7 @@ from artuline.core.motion.skeleton import rest_matrices
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.mesh import Mesh
-from artuline.core.scene.model import Figure, Ground, Obstacle, Scene
+from artuline.core.scene.model import Figure, Ground, Scene
 from artuline.core.setup.ragdoll import set_up, set_up_in_scene
 from artuline.core.setup.units import likely_unit, unit_name
 
@@ -17,7 +17,7 @@ from artuline.core.setup.units import likely_unit, unit_name
 def check(scene: Scene, assets: AssetStore) -> list[Finding]:
     """All problems of a scene, the worst first."""
     found: list[Finding] = []
-    if not scene.figures:
+    if not scene.cast:
         found.append(Finding(3, "The scene has no figure. Open a skinned figure (.glb, .gltf) in Cast."))
     if scene.end <= scene.start:
         found.append(
@@ -29,7 +29,8 @@ def check(scene: Scene, assets: AssetStore) -> list[Finding]:
             )
         )
     for f in scene.figures:
-        found += _figure(scene, f, assets)
+        if not f.stays:
+            found += _figure(scene, f, assets)
     found += _links(scene)
     take = scene.active_take()
     if take is not None and take.settings != scene.settings_fingerprint():
@@ -101,9 +102,9 @@ def _lanes(scene: Scene, f: Figure) -> list[Finding]:
     return found
 
 
-def _is_floor(o: Obstacle) -> bool:
+def _is_floor(o: Figure) -> bool:
     """Whether an obstacle is wide enough to stop what falls: a mesh, or a box of a metre each way."""
-    return o.shape.kind == "mesh" or sorted(o.shape.half)[1] >= 0.5
+    return any(s.kind == "mesh" or sorted(s.half)[1] >= 0.5 for b in o.bodies for s in b.shapes)
 
 
 def _add_ground(s: Scene) -> Scene:

@@ -5,10 +5,10 @@ import numpy as np
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.clip import Clip
-from artuline.core.motion.places import places_at, root_at
+from artuline.core.motion.places import root_at
 from artuline.core.motion.skeleton import Pose, skeleton_of
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.model import Figure, Layer, Obstacle, Scene
+from artuline.core.scene.model import Figure, Layer, Scene
 
 
 def clip_times(scene: Scene, figure: Figure, frames: Array) -> Array:
@@ -108,8 +108,3 @@ def keyed_matrices(scene: Scene, assets: AssetStore, figure: Figure, frames: Arr
 def load_clip(assets: AssetStore, key: str) -> Clip:
     """A clip from the asset store; decoded once per content."""
     return assets.decoded(key, Clip.from_arrays)
-
-
-def obstacle_motion(obstacle: Obstacle, frames: Array) -> tuple[Array, Array]:
-    """Position (F, 3) and rotation (F, 4) of an obstacle at frames."""
-    return places_at(obstacle.keys, frames)

@@ -1,4 +1,4 @@
-"""Where keyed things are over time: obstacles, and the roots of figures."""
+"""Where the roots of figures are over time."""
 
 from functools import lru_cache
 

@@ -102,10 +102,10 @@ def run_bracket(
 
 def _needed(scene: Scene, assets: AssetStore) -> dict[str, dict[str, np.ndarray]]:
     """The data that a run needs: clips, layers and the meshes of obstacles, but no skins."""
-    keys = {o.shape.asset for o in scene.obstacles if o.shape.asset is not None}
+    keys: set[str] = set()
     for f in scene.figures:
         played = {f.clip, *(g.clip for g in f.groups)}
-        keys |= {c.asset for c in f.clips if c.name in played} | {x.asset for x in f.layers if x.steers}
+        keys |= f.solids | {c.asset for c in f.clips if c.name in played} | {x.asset for x in f.layers if x.steers}
     return {key: dict(assets[key]) for key in keys}
 
 

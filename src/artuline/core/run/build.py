@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry.polyhedron import TriangleMesh, triangle_mesh
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.keyed import keyed_pose, obstacle_motion
+from artuline.core.motion.keyed import keyed_pose
 from artuline.core.motion.places import root_at
 from artuline.core.motion.skeleton import Pose, rest_matrices, rigid, skeleton_of
 from artuline.core.physics.batches import components
@@ -25,7 +25,6 @@ from artuline.core.scene.model import (
     Joint,
     JointRef,
     Link,
-    Obstacle,
     Push,
     Scene,
     Spring,
@@ -83,7 +82,7 @@ class Part:
 
 @dataclass
 class Built:
-    """A world made from a scene: a part for every figure, then the obstacles.
+    """A world made from a scene: a part for every figure.
 
     The world's joints are those of the figures (``joints``), then the scene's links. ``weight`` (n,): share of gravity that a body feels;
     ``shown`` (n,): share of its physics that is shown; ``springs``: Hz of every joint of a figure that is springy, else 0.
@@ -107,11 +106,11 @@ class Built:
         return len(self.world.bodies)
 
     @property
-    def articulated(self) -> NDArray[np.bool_]:
-        """Which bodies belong to figures (n,)."""
+    def loose(self) -> NDArray[np.bool_]:
+        """Which bodies may be let go (n,)."""
         found = np.zeros(self.count, bool)
         for part in self.parts:
-            found[part.rows] = True
+            found[part.rows] = not part.figure.stays
         return found
 
     @property
@@ -131,8 +130,7 @@ class Built:
     @property
     def body_refs(self) -> tuple[BodyRef, ...]:
         """Every body of the world."""
-        mine = [BodyRef(part.figure.id, b.id) for part in self.parts for b in part.bodies]
-        return (*mine, *(BodyRef(None, o.id) for o in self.scene.obstacles))
+        return tuple(BodyRef(part.figure.id, b.id) for part in self.parts for b in part.bodies)
 
     def keyed(self, frames: Array) -> tuple[Array, Array]:
         """Keyed poses of all bodies' frames at scene frames (F,): (F, n, 3), (F, n, 4)."""
@@ -144,8 +142,6 @@ class Built:
                 self.follow(k, frames, pose)
                 m = skeleton_of(part.figure).global_matrices(pose, root_at(part.figure, frames))
                 p[:, part.rows], q[:, part.rows] = rigid(m[:, part.bones])
-        for i, o in enumerate(self.scene.obstacles, self.count - len(self.scene.obstacles)):
-            p[:, i], q[:, i] = obstacle_motion(o, frames)
         return p, q
 
     def lanes(self, frames: Array) -> tuple[Array, Array]:
@@ -203,7 +199,7 @@ class _Making:
     ghosts: list[int] = field(default_factory=list)
     off: set[tuple[int, int]] = field(default_factory=set)
     apart: dict[tuple[str, str], int] = field(default_factory=dict)
-    index: dict[tuple[str | None, str], int] = field(default_factory=dict)
+    index: dict[tuple[str, str], int] = field(default_factory=dict)
 
     def figure(self, k: int, f: Figure) -> Part:
         """Add a figure: its bodies in the order of their bones, its joints and what does not collide in it."""
@@ -233,22 +229,12 @@ class _Making:
     def _body(self, f: Figure, body: Body, p: Array, q: Array) -> BodySpec:
         # the number of its group of bodies that do not collide, -1 for none
         apart = self.apart.setdefault((f.id, body.apart), len(self.apart)) if body.apart else -1
+        # what is never let go has no mass that counts: a knot to it is as firm as what hangs on it needs
         return BodySpec(
-            shapes=body.shapes, density=body.density, mass=body.mass,
+            shapes=body.shapes, density=body.density, mass=1.0 if f.stays else body.mass, free=not f.stays,
             inertia=None if body.shapes else np.full(3, 1e-3 * (body.mass or 1.0)),
             friction=body.friction, restitution=body.restitution, position=p, rotation=q,
             drag=(body.drag, body.spin_drag), group=apart, area=None if self.windy and f.wind else (0.0, 0.0, 0.0),
-        )  # fmt: skip
-
-    def obstacle(self, o: Obstacle, frame: float) -> None:
-        """Add an obstacle where it is at a frame."""
-        p, q = obstacle_motion(o, np.array([frame]))
-        self.index[None, o.id] = len(self.specs)
-        self.weight.append(1.0)
-        self.shown.append(1.0)
-        self.specs.append(
-            BodySpec((o.shape,), mass=1.0, friction=o.friction, restitution=o.restitution,
-                     position=p[0], rotation=q[0], free=False)
         )  # fmt: skip
 
 
@@ -256,13 +242,11 @@ def build(scene: Scene, assets: AssetStore) -> Built:
     """Make the world of a scene, posed by its keys at the first frame. Raises ArtulineError."""
     made = _Making(windy=any(scene.wind) or bool(scene.wind_lane.keys))
     parts = tuple(made.figure(k, f) for k, f in enumerate(scene.figures))
-    for o in scene.obstacles:
-        made.obstacle(o, scene.start)
     made.off |= {(made.index[a.figure, a.body], made.index[b.figure, b.body]) for a, b in scene.pairs_off}
     links = [_link(made.index, x) for x in scene.links]
     g = scene.ground
     plane = (g.height, g.friction, g.restitution) if g is not None else None
-    meshes = {s: mesh_solid(assets, s) for o in scene.obstacles if (s := o.shape.asset) is not None}
+    meshes = {s: mesh_solid(assets, s) for f in scene.figures for s in f.solids}
     world = World(
         made.specs, [*made.joints, *links], plane=plane, off=made.off, gravity=scene.gravity, wind=scene.wind, meshes=meshes,
     )  # fmt: skip
@@ -297,7 +281,7 @@ def _joint(j: Joint, parent: int, child: int, spring: Spring | None) -> JointSpe
     )  # fmt: skip
 
 
-def _link(index: dict[tuple[str | None, str], int], link: Link) -> JointSpec:
+def _link(index: dict[tuple[str, str], int], link: Link) -> JointSpec:
     """The solver's link, off until ``Built.set_links`` lets it hold."""
     low, high = link.lengths
     return JointSpec(
@@ -323,6 +307,6 @@ def _axes(joint: Joint) -> tuple[AxisRange, ...]:
 
 
 def require_bodies(scene: Scene) -> None:
-    """Raise ArtulineError unless some figure has bodies."""
-    if not any(f.bodies for f in scene.figures):
+    """Raise ArtulineError unless some figure has bodies, besides obstacles that only stand."""
+    if not any(f.bodies and not f.stays for f in scene.figures):
         raise ArtulineError("no figure has bodies", remedy="Fit bodies first.")

@@ -45,7 +45,7 @@ class Measure:
 
 def shown_places(scene: Scene, take: Take) -> tuple[Array, Array]:
     """Where every body of a take is shown: (F, n, 3), (F, n, 4). Before and after physics that is on its keys, not where the
-    simulation was; of obstacles, and of figures that have changed since, what was recorded.
+    simulation was; of figures that have changed since, what was recorded.
     """
     p, q = take.position.copy(), take.rotation.copy()
     for f in scene.figures:

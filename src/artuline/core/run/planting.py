@@ -196,6 +196,16 @@ def _follow(figure: Figure, root: Array, pose: Pose, bone: str, path: Array, fac
         for i in inner:
             turns[i] = bent(above[i], p[i, a], along[i], turns[i], path[i])
     _spread(turns)
+    for i in inner:
+        # what is off its path now swings about it: above the ground, not through it
+        now = p[i, a] + rotation.rotate(rotation.multiply(above[i], turns[i, 0]), along[i, 0])
+        now = now + rotation.rotate(
+            rotation.multiply(rotation.multiply(above[i], turns[i, 0]), turns[i, 1]), along[i, 1]
+        )
+        off = float(np.hypot(*(now - path[i])[[0, 2]]))
+        least = path[i, 1] + min(LIFT[0] * off, LIFT[1])
+        if now[1] < least:
+            turns[i] = bent(above[i], p[i, a], along[i], turns[i], np.array([now[0], least, now[2]]))
     lower = rotation.multiply(rotation.multiply(above, turns[:, 0]), turns[:, 1])
     rows = slice(first + 1, first + count - 1)
     pose.rotation[rows, a], pose.rotation[rows, b] = turns[1:-1, 0], turns[1:-1, 1]

@@ -52,7 +52,7 @@ def run(
             f"the range from frame {scene.start} to {scene.end} is empty",
             remedy="Set the end behind the start.",
         )
-    size = sum(20 * len(f.bodies) + 10 * len(f.bones) for f in scene.figures) + 20 * len(scene.obstacles)
+    size = sum(20 * len(f.bodies) + 10 * len(f.bones) for f in scene.figures)
     if size * (scene.end - scene.start) > MOST_VALUES:
         most = MOST_VALUES // size
         raise ArtulineError(

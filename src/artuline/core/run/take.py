@@ -45,7 +45,7 @@ class Take:
 
     def column(self, figure: str | None, body: str) -> int | None:
         """The place of a body among those of the take; None if it is not in it."""
-        return self._columns.get(BodyRef(figure, body))
+        return self._columns.get(BodyRef(figure, body)) if figure is not None else None
 
     @cached_property
     def _columns(self) -> dict[BodyRef, int]:

@@ -26,7 +26,7 @@ TUG_FREQUENCY = 2.5
 
 
 class Tryout:
-    """All bodies of a scene let go at a frame, with the velocity of their keys. Obstacles stand still."""
+    """All bodies of a scene let go at a frame, with the velocity of their keys. Obstacles that nothing hands over stand still."""
 
     def __init__(self, scene: Scene, assets: AssetStore, frame: float):
         """Raises ArtulineError if no figure has bodies."""
@@ -43,7 +43,7 @@ class Tryout:
         p, q = self.built.keyed(frame + (np.arange(3) - row) / scene.substeps)
         x, r = world.inner(p, rotation.make_continuous(q))
         start_keyed(world.bodies, np.ones(len(world.bodies), bool), x, r, h, row)
-        self._free = self.built.articulated
+        self._free = self.built.loose
         self._stepper = Stepper(self.built)
         self._stepper.free = self._free.copy()
         # let go with the velocity of their keys, and with no other
@@ -85,7 +85,7 @@ class Tryout:
         """Keep the bodies on these bones of a figure on their keys; all others are free."""
         part, b = self.built.parts[figure], self.built.world.bodies
         kept = part.on(bones)
-        self._free[part.rows] = True
+        self._free[part.rows] = not part.figure.stays
         self._free[kept] = False
         self._x[kept], self._r[kept] = b["x"][kept], b["q"][kept]
         b["v"][~self._free] = 0.0

@@ -12,7 +12,7 @@ class Shape(Model):
     """A collision shape in the frame of its bone (metres). A capsule's axis is x.
 
     ``radius``: sphere and capsule. ``half_length``: capsule, without the caps. ``half``: box half extents.
-    ``points``: of a convex hull. ``asset``: the triangles of a mesh, for obstacles only. ``margin``: thickness that
+    ``points``: of a convex hull. ``asset``: the triangles of a mesh, which physics cannot move. ``margin``: thickness that
     collisions add on all sides.
     """
 
@@ -63,14 +63,6 @@ class Body(Model):
     by_hand: bool = False
     steady: Share = 1.0
     calm: Share = 1.0
-
-    @model_validator(mode="after")
-    def _solid(self) -> "Body":
-        if any(s.kind == "mesh" for s in self.shapes):
-            raise ValueError(
-                f"body {self.id!r} has a triangle mesh, which cannot be moved by physics; use convex hulls"
-            )
-        return self
 
 
 #: A range of an axis in metres or radians; (0, 0) is locked, None is free.

@@ -14,7 +14,6 @@ from artuline.core.scene.model import (
     LinkEnd,
     Model,
     MotionKey,
-    Obstacle,
     Scene,
     VectorKey,
     VectorLane,
@@ -68,12 +67,11 @@ def ragdoll(s: Scene, new: Figure) -> Scene:
 
 
 def pruned(s: Scene, **values: object) -> Scene:
-    """The scene with figures or obstacles replaced, without whatever refers to a body that is not there any more:
+    """The scene with figures replaced, without whatever refers to a body that is not there any more:
     links, pushes and pairs that do not collide.
     """
     figures: tuple[Figure, ...] = values.get("figures", s.figures)  # type: ignore[assignment]
-    obstacles: tuple[Obstacle, ...] = values.get("obstacles", s.obstacles)  # type: ignore[assignment]
-    known = {(f.id, b.id) for f in figures for b in f.bodies} | {(None, o.id) for o in obstacles}
+    known = {(f.id, b.id) for f in figures for b in f.bodies}
 
     def there(*ends: LinkEnd | None) -> bool:
         return all(e is None or (e.figure, e.body) in known for e in ends)
@@ -90,11 +88,6 @@ def without_figure(s: Scene, figure_id: str) -> Scene:
     """The scene without a figure, and without what refers to it."""
     s.figure(figure_id)
     return pruned(s, figures=tuple(f for f in s.figures if f.id != figure_id))
-
-
-def without_obstacle(s: Scene, obstacle_id: str) -> Scene:
-    """The scene without an obstacle, and without what refers to it."""
-    return pruned(s, obstacles=tuple(o for o in s.obstacles if o.id != obstacle_id))
 
 
 def joints(s: Scene, figure_id: str, ids: set[str], change: Callable[[Joint], Joint]) -> Scene:
@@ -118,12 +111,6 @@ def without_link(s: Scene, link_id: str) -> Scene:
 def begin_group(s: Scene, figure_id: str, group_id: str, bone: str) -> Scene:
     """Let a group begin at another bone, and be called after it."""
     return group(s, figure_id, group_id, start_bone=bone, name=f"from {bone} down")
-
-
-def obstacle(s: Scene, obstacle_id: str, **values: object) -> Scene:
-    """Replace fields of one obstacle."""
-    changed = replace(s.obstacles, obstacle_id, lambda o: o.changed(**values))
-    return scene(s, obstacles=changed)
 
 
 def fresh_id(stem: str, taken: set[str]) -> str:
@@ -185,19 +172,23 @@ def vector_at(lane: VectorLane, frame: float, value: tuple[float, float, float])
     return VectorLane(keys=tuple(sorted(keys, key=lambda k: k.frame)))
 
 
-def motion_key(s: Scene, obstacle_id: str, key: MotionKey) -> Scene:
-    """The scene with an obstacle's place keyed at a frame."""
-    o = next(o for o in s.obstacles if o.id == obstacle_id)
-    keys = [k for k in o.keys if k.frame != key.frame] + [key]
-    return obstacle(s, obstacle_id, keys=tuple(sorted(keys, key=lambda k: k.frame)))
+def motion_key(s: Scene, figure_id: str, key: MotionKey) -> Scene:
+    """The scene with a figure's place keyed at a frame."""
+    keys = [k for k in s.figure(figure_id).track if k.frame != key.frame] + [key]
+    return figure(s, figure_id, track=tuple(sorted(keys, key=lambda k: k.frame)))
 
 
-def place_obstacle(s: Scene, obstacle_id: str, key: MotionKey) -> Scene:
-    """Key an obstacle's place; one that stands still is moved as a whole."""
-    o = next(o for o in s.obstacles if o.id == obstacle_id)
-    if len(o.keys) == 1:
-        return obstacle(s, obstacle_id, keys=(key.changed(frame=o.keys[0].frame),))
-    return motion_key(s, obstacle_id, key)
+def place(s: Scene, figure_id: str, key: MotionKey) -> Scene:
+    """Key a figure's place; one with a single key stands still and is moved as a whole."""
+    track = s.figure(figure_id).track
+    if len(track) == 1:
+        return figure(s, figure_id, track=(key.changed(frame=track[0].frame),))
+    return motion_key(s, figure_id, key)
+
+
+def add_figure(s: Scene, new: Figure) -> Scene:
+    """Add a figure."""
+    return scene(s, figures=(*s.figures, new))
 
 
 def hand_over(
@@ -224,8 +215,3 @@ def hand_over(
         tone=Lane(rest=tone),
     )
     return figure(s, figure_id, groups=(*f.groups, new))
-
-
-def add_obstacle(s: Scene, obstacle_: Obstacle) -> Scene:
-    """Add an obstacle."""
-    return scene(s, obstacles=(*s.obstacles, obstacle_))

@@ -5,7 +5,7 @@ from typing import Literal
 
 from pydantic import model_validator
 
-from artuline.core.scene.body import Body, Joint
+from artuline.core.scene.body import Body, Joint, Shape
 from artuline.core.scene.group import Group
 from artuline.core.scene.lanes import MotionKey, run_forward
 from artuline.core.scene.values import UPRIGHT, ZERO, Id, Model, NonNegative, Positive, Quat, Share, Vec3, known, unique
@@ -71,7 +71,8 @@ class Figure(Model):
     ``clip_start``: the scene frame at which the clip begins. ``asset``: the mesh arrays, if any.
     ``mirror``: pairs of bones on both sides that were set by hand, a bone with itself for one in the middle.
     ``velocity`` (m/s) and ``spin`` (rad/s, about its centre of mass) are added when its bodies are first handed over.
-    ``gravity``, ``wind``: whether its bodies feel them.
+    ``gravity``, ``wind``: whether its bodies feel them. ``obstacle``: it stands in the way of others, seen as the shapes of its body
+    where it has no mesh, until a group hands it over.
     """
 
     id: Id
@@ -97,6 +98,7 @@ class Figure(Model):
     spin: Vec3 = ZERO
     gravity: bool = True
     wind: bool = True
+    obstacle: bool = False
     mirror: tuple[tuple[str, str], ...] = ()
 
     @cached_property
@@ -113,6 +115,16 @@ class Figure(Model):
     def joint_of(self) -> dict[str, Joint]:
         """The joint of each body (by child body id) that has one."""
         return {j.child: j for j in self.joints}
+
+    @property
+    def stays(self) -> bool:
+        """Whether physics never moves it: an obstacle that no group hands over."""
+        return self.obstacle and not self.groups
+
+    @property
+    def solids(self) -> set[str]:
+        """The assets with the triangles of shapes."""
+        return {s.asset for b in self.bodies for s in b.shapes if s.asset is not None}
 
     def active_clip(self) -> ClipRef | None:
         """The clip that plays, or None."""
@@ -188,6 +200,7 @@ class Figure(Model):
         for pair in self.mirror:
             for end in pair:
                 known(end, seen, "a mirror pair", "bone")
+        self._meshes_stay()
         for group in self.groups:
             for name in (*group.bones, *([group.start_bone] if group.start_bone is not None else [])):
                 known(name, seen, f"group {group.name!r}", "bone")
@@ -196,3 +209,32 @@ class Figure(Model):
         if self.clip is not None:
             known(self.clip, {c.name for c in self.clips}, f"figure {self.name!r}", "clip")
         return self
+
+    def _meshes_stay(self) -> None:
+        """Raises ValueError if physics would have to move a triangle mesh, which encloses nothing."""
+        for body in self.bodies:
+            if any(s.kind == "mesh" for s in body.shapes) and (self.joints or not self.stays):
+                raise ValueError(
+                    f"body {body.id!r} has a triangle mesh, which cannot be moved by physics; use convex hulls"
+                )
+
+
+def obstacle(
+    id_: str,
+    shape: Shape,
+    keys: tuple[MotionKey, ...],
+    *,
+    color: Vec3 = (0.42, 0.33, 0.22),
+    friction: float = 0.6,
+    restitution: float = 0.1,
+) -> Figure:
+    """A figure of one bone that stands in the way of others, on its keys until a group hands it over."""
+    return Figure(
+        id=id_,
+        name=id_,
+        bones=(Bone(name=id_),),
+        bodies=(Body(id=id_, bone=id_, shapes=(shape,), friction=friction, restitution=restitution),),
+        materials=(Material(color=color),),
+        track=keys,
+        obstacle=True,
+    )

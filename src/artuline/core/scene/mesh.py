@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 
 from artuline.core.geometry.rotation import Array
 from artuline.core.scene.arrays import Checked
-from artuline.core.scene.assets import Arrays
+from artuline.core.scene.assets import Arrays, AssetStore
 
 
 @dataclass(frozen=True, eq=False)
@@ -86,3 +86,10 @@ class Mesh:
         for k in range(self.slots.shape[1]):
             np.add.at(out, (rows, self.palette_bone[self.slots[:, k]]), self.weights[:, k])
         return out
+
+
+def triangles_of(assets: AssetStore, key: str) -> Array:
+    """The corners (T, 3, 3), m, of the triangles that a shape refers to by its asset."""
+    arrays = assets[key]
+    corners: Array = arrays["vertices"][arrays["triangles"]]
+    return corners

@@ -5,12 +5,12 @@ something that does not exist cannot be built: the validators refuse it. Each su
 """
 
 from artuline.core.scene.body import AxisRange, Body, Joint, Shape
-from artuline.core.scene.figure import Bone, ClipRef, Figure, Layer, Material
+from artuline.core.scene.figure import Bone, ClipRef, Figure, Layer, Material, obstacle
 from artuline.core.scene.group import Group, Spring
 from artuline.core.scene.lanes import Key, Lane, MotionKey, VectorKey, VectorLane
 from artuline.core.scene.scene import FORMAT_VERSION, Scene, TakeRef
 from artuline.core.scene.values import MOST_FRAME, UPRIGHT, ZERO, Model, Quat, Vec3
-from artuline.core.scene.world import BodyRef, Ground, Gusts, JointRef, Link, LinkEnd, Obstacle, Push
+from artuline.core.scene.world import BodyRef, Ground, Gusts, JointRef, Link, LinkEnd, Push
 
 __all__ = [
     "FORMAT_VERSION",
@@ -36,7 +36,6 @@ __all__ = [
     "Material",
     "Model",
     "MotionKey",
-    "Obstacle",
     "Push",
     "Quat",
     "Scene",
@@ -46,4 +45,5 @@ __all__ = [
     "Vec3",
     "VectorKey",
     "VectorLane",
+    "obstacle",
 ]

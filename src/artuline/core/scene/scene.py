@@ -10,9 +10,9 @@ from artuline.core.errors import MissingError
 from artuline.core.scene.figure import Figure
 from artuline.core.scene.lanes import VectorLane
 from artuline.core.scene.values import MOST_FRAME, ZERO, Id, Model, Vec3, known, unique
-from artuline.core.scene.world import BodyRef, Ground, Gusts, JointRef, Link, LinkEnd, Obstacle, Push
+from artuline.core.scene.world import BodyRef, Ground, Gusts, JointRef, Link, LinkEnd, Push
 
-FORMAT_VERSION = 3
+FORMAT_VERSION = 4
 
 
 class TakeRef(Model):
@@ -33,7 +33,7 @@ class Scene(Model):
     ``gravity`` in m/s^2, ``wind`` in m/s, both over time where their lanes have keys. ``warm_up``: frames simulated
     before the first with its keyed pose held, or with the keys before it playing (``warm_up_plays``). The air resists only in scenes
     with wind. ``pairs_off``: bodies of
-    different figures, or obstacles, that do not collide.
+    different figures that do not collide.
     """
 
     version: int = FORMAT_VERSION
@@ -53,7 +53,6 @@ class Scene(Model):
     warm_up: Annotated[int, Field(ge=0, le=10000)] = 0
     warm_up_plays: bool = False
     figures: tuple[Figure, ...] = ()
-    obstacles: tuple[Obstacle, ...] = ()
     links: tuple[Link, ...] = ()
     takes: tuple[TakeRef, ...] = ()
     take: str | None = None
@@ -61,10 +60,9 @@ class Scene(Model):
     @model_validator(mode="after")
     def _consistent(self) -> "Scene":
         unique("the scene", (f.id for f in self.figures), "figure")
-        unique("the scene", (o.id for o in self.obstacles), "obstacle")
         unique("the scene", (t.id for t in self.takes), "take")
         unique("the scene", (x.id for x in self.links), "link")
-        bodies = {(f.id, b.id) for f in self.figures for b in f.bodies} | {(None, o.id) for o in self.obstacles}
+        bodies = {(f.id, b.id) for f in self.figures for b in f.bodies}
         unique("the scene", (p.id for p in self.pushes), "push")
         for push in self.pushes:
             if (push.figure, push.body) not in bodies:
@@ -89,13 +87,24 @@ class Scene(Model):
                 return f
         raise MissingError(f"the figure {id_!r} is not in the scene any more")
 
+    @cached_property
+    def cast(self) -> tuple[Figure, ...]:
+        """The figures that physics may move."""
+        return tuple(f for f in self.figures if not f.stays)
+
+    @cached_property
+    def obstacles(self) -> tuple[Figure, ...]:
+        """The figures that stand in the way of others."""
+        return tuple(f for f in self.figures if f.obstacle)
+
     def words(self, ref: BodyRef | JointRef) -> str:
-        """A readable name of a body, obstacle, joint or link; with the figure's where there are several. For people only."""
+        """A readable name of a body, joint or link; with the figure's where there are several. For people only."""
         owner = next((f for f in self.figures if f.id == ref.figure), None)
-        if owner is not None:
-            return f"{owner.name}: {ref[1]}" if len(self.figures) > 1 else ref[1]
-        others: tuple[Obstacle | Link, ...] = (*self.obstacles, *self.links)
-        return next((o.name for o in others if o.id == ref[1]), ref[1])
+        if owner is None:
+            return next((x.name for x in self.links if x.id == ref[1]), ref[1])
+        if owner.obstacle:
+            return owner.name
+        return f"{owner.name}: {ref[1]}" if len(self.cast) > 1 else ref[1]
 
     def body_of_joint(self, ref: JointRef) -> BodyRef | None:
         """The body that a joint holds, or that a link begins at; None where it is gone."""
@@ -117,7 +126,8 @@ class Scene(Model):
             found |= {c.asset for c in f.clips} | {layer.asset for layer in f.layers}
             if f.asset:
                 found.add(f.asset)
-        return found | {o.shape.asset for o in self.obstacles if o.shape.asset is not None}
+            found |= f.solids
+        return found
 
     def settings_fingerprint(self) -> str:
         """Hash of everything that changes the simulated motion, and of nothing else. What is at its default is left out, so that
@@ -136,7 +146,6 @@ class Scene(Model):
                 "takes": True,
                 "take": True,
                 "figures": {"__all__": quiet_figure},
-                "obstacles": {"__all__": {"name", "color"}},
                 "links": {"__all__": {"name"}},
             },
         )

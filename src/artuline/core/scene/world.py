@@ -1,35 +1,16 @@
-"""What is around the figures: obstacles, the ground, links, pushes and gusts; and how bodies and joints are referred to."""
+"""What is around the figures: the ground, links, pushes and gusts; and how bodies and joints are referred to."""
 
-from typing import Annotated, Literal, NamedTuple
+from typing import Literal, NamedTuple
 
-from pydantic import Field, model_validator
+from pydantic import model_validator
 
-from artuline.core.scene.body import Shape
-from artuline.core.scene.lanes import MotionKey, run_forward
 from artuline.core.scene.values import ZERO, Id, Model, NonNegative, Positive, Share, Vec3
 
 
-class Obstacle(Model):
-    """A keyed shape that figures collide with; smooth between its keys, still outside them."""
-
-    id: Id
-    name: Id
-    shape: Shape
-    keys: Annotated[tuple[MotionKey, ...], Field(min_length=1)]
-    color: Vec3 = (0.42, 0.33, 0.22)
-    friction: NonNegative = 0.6
-    restitution: Share = 0.1
-
-    @model_validator(mode="after")
-    def _forward(self) -> "Obstacle":
-        run_forward(self.keys, f"obstacle {self.name!r}")
-        return self
-
-
 class BodyRef(NamedTuple):
-    """A body by what never changes: its figure's id (None: an obstacle) and its own."""
+    """A body by what never changes: its figure's id and its own."""
 
-    figure: str | None
+    figure: str
     body: str
 
 
@@ -41,9 +22,9 @@ class JointRef(NamedTuple):
 
 
 class LinkEnd(Model):
-    """What a link holds on to: a body of a figure, or an obstacle (``figure`` None); at a point in its frame (m)."""
+    """What a link holds on to: a body of a figure, at a point in its frame (m)."""
 
-    figure: Id | None = None
+    figure: Id
     body: Id
     point: Vec3 = ZERO
 

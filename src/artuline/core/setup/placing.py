@@ -25,7 +25,7 @@ def _extent(scene: Scene, assets: AssetStore, figure: Figure) -> Array:
 
 def beside(scene: Scene, assets: AssetStore, figure: Figure) -> tuple[float, float, float]:
     """A place for a figure that is not in the scene yet: its own, or if another figure stands there, to the side of all of them."""
-    others = [_extent(scene, assets, f) for f in scene.figures if f.id != figure.id]
+    others = [_extent(scene, assets, f) for f in scene.cast if f.id != figure.id]
     mine = _extent(scene, assets, figure)
     across = [0, 2]
     meets = any((mine[0, across] < o[1, across]).all() and (mine[1, across] > o[0, across]).all() for o in others)

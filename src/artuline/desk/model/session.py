@@ -130,11 +130,15 @@ class Session(QObject):
     # looking
 
     def figure(self) -> Figure | None:
-        """The figure that the selection is in, else the first."""
-        for f in self.scene.figures:
+        """Of the figures that physics may move the one that the selection is in, else the first."""
+        for f in self.scene.cast:
             if f.id == self.selection.figure:
                 return f
-        return self.scene.figures[0] if self.scene.figures else None
+        return next(iter(self.scene.cast), None)
+
+    def obstacle(self) -> Figure | None:
+        """The obstacle that is in hand."""
+        return next((f for f in self.scene.obstacles if f.id == self.selection.figure), None)
 
     def chosen(self) -> frozenset[str]:
         """The chosen bones of the present figure."""
@@ -143,13 +147,7 @@ class Session(QObject):
 
     def select(self, figure: str | None, bones: frozenset[str]) -> None:
         """Choose bones of a figure."""
-        self._choose(Selection(figure, bones))
-
-    def take_obstacle(self, obstacle: str | None) -> None:
-        """Take an obstacle in hand, or none; then no bones are."""
-        self._choose(Selection(obstacle=obstacle))
-
-    def _choose(self, selection: Selection) -> None:
+        selection = Selection(figure, bones)
         if selection != self.selection:
             self.selection = selection
             self.selection_changed.emit()
@@ -212,7 +210,7 @@ class Session(QObject):
     def autosave(self) -> None:
         """Keep unsaved work in the state folder, if there is any since the last time."""
         scene = self._preview_base()
-        if self.stack.isClean() or scene is self._autosaved or not (scene.figures or scene.obstacles):
+        if self.stack.isClean() or scene is self._autosaved or not scene.figures:
             return
         try:
             self._recovery.keep(scene, self.assets, self.path, self.picture())

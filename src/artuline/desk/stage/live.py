@@ -42,6 +42,8 @@ class Live:
             return ""
         index = next(i for i, f in enumerate(scene.figures) if f.id == hit[0])
         figure, bone = scene.figures[index], hit[1]
+        if figure.stays:
+            return ""
         while bone not in figure.body_of:
             up = figure.bones[figure.bone_index[bone]].parent
             if up is None:

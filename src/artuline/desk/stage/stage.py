@@ -32,7 +32,7 @@ from artuline.desk.stage.live import Live, running_states
 from artuline.desk.stage.tools import Room, Tool, View
 from artuline.view.camera import Camera
 from artuline.view.drawlist import DrawList
-from artuline.view.picking import pick, pick_obstacle
+from artuline.view.picking import pick
 from artuline.view.renderer import Renderer
 from artuline.view.stage import FigureState, Marks, Show, draw_list, figure_states, mesh_of
 
@@ -325,15 +325,23 @@ class Stage(QWidget):
                 reach = np.ptp(state.matrices[:, :3, 3], axis=0).max() / 6.0
                 points = [places - reach, places + reach]
                 break
-            mesh = mesh_of(figure, self.session.assets)
-            points.append(mesh.skin(state.matrices) if mesh is not None else state.matrices[:, :3, 3])
-        if len(points) == len(states) and self._compares():
-            points += [
-                state.matrices[:, :3, 3] for state in compare.other_states(self.session, self.comparison, self.show_)
-            ]
+        else:
+            points = self._all_points(states)
         if points:
             self.camera = self.camera.framed(np.concatenate(points))
             self.refresh()
+
+    def _all_points(self, states: list[FigureState]) -> list[Array]:
+        """Points (N, 3) of all figures but obstacles, of both takes where two are compared."""
+        scene, points = self.session.scene, []
+        for figure, state in zip(scene.figures, states):
+            if not figure.obstacle:
+                mesh = mesh_of(figure, self.session.assets)
+                points.append(mesh.skin(state.matrices) if mesh is not None else state.matrices[:, :3, 3])
+        if points and self._compares():
+            other = compare.other_states(self.session, self.comparison, self.show_)
+            points += [x.matrices[:, :3, 3] for f, x in zip(scene.figures, other) if not f.obstacle]
+        return points
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         self.refresh()
@@ -423,32 +431,19 @@ class Stage(QWidget):
         self._still.start()
 
     def _click(self, pointer: Pointer) -> None:
-        """Take what is under the mouse: the dot of a bone, an obstacle that stands before all else, or a bone."""
+        """Take what is under the mouse: the dot of a bone, or a bone."""
         at, more = pointer.at, pointer.shift or pointer.control
         dot = overlay.dot_at(at, self._dots(self.view()))
         hit = self.pick_at(at) if dot is None else None
-        obstacle = self._obstacle_before(at, hit) if dot is None else None
-        if obstacle is not None:
-            self.session.take_obstacle(obstacle)
-            return
         found = dot or (hit[:2] if hit is not None else None)
         old = self.session.selection
         if found is None:
-            if not more or old.obstacle is not None:
+            if not more:
                 self.session.select(None, frozenset())
             return
         figure, bone = found
         bones = old.bones ^ {bone} if more and old.figure == figure else frozenset({bone})
         self.session.select(figure, frozenset(bones))
-
-    def _obstacle_before(self, at: QPointF, hit: tuple[str, str, Array] | None) -> str | None:
-        """The obstacle under a point, if it stands before what else is there."""
-        if self._room is None or "obstacle" not in self._room.picks or self.live.tryout is not None:
-            return None
-        origin, direction = self.view().ray(at)
-        found = pick_obstacle(self.session.scene, self.session.assets, self.session.frame, origin, direction)
-        far = float(np.linalg.norm(hit[2] - origin)) if hit is not None else np.inf
-        return found[0].id if found is not None and found[1] < far else None
 
     def _choose_in(self, box: QRectF) -> None:
         """Choose the bones whose origins lie in a frame, of the figure that has most there."""

@@ -61,10 +61,6 @@ class Room(Protocol):
         """What moves the figures: "keys", "take", or "layers", which are the keys with all that is baked on them."""
 
     @property
-    def picks(self) -> frozenset[str]:
-        """Kinds of things that a click takes: "bone", "obstacle"."""
-
-    @property
     def dots(self) -> bool:
         """Whether every bone that carries skin has a dot to click."""
 

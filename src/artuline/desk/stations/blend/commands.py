@@ -4,7 +4,6 @@ import numpy as np
 
 from artuline.core.geometry import distance, rotation
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.keyed import obstacle_motion
 from artuline.core.motion.poses import key_pose, unkey_pose
 from artuline.core.motion.rhythm import rhythm
 from artuline.core.motion.skeleton import rigid
@@ -36,11 +35,17 @@ class Commands:
         chosen = self.session.selection
         return f, chosen.bones if chosen.figure == f.id else frozenset()
 
+    def let_go(self, figure: str) -> None:
+        """Hand a figure over in the middle of the range."""
+        self._limp(self.session.scene.figure(figure), None)
+
     def limp(self, bone: str | None) -> None:
         """Hand a bone and all below it, or the whole figure, over in the middle of the range."""
         f = self.session.figure()
-        if f is None:
-            return
+        if f is not None:
+            self._limp(f, bone)
+
+    def _limp(self, f: Figure, bone: str | None) -> None:
         s = self.session.scene
         live = [g for g in f.groups if any(k.value > 0 for k in g.handover.keys)]
         if live:
@@ -169,7 +174,7 @@ class Commands:
     # holding on, pushes
 
     def hold_selected(self) -> None:
-        """Pin the chosen bodies where they are, from this frame on, to an obstacle or another figure that they touch, or to the world."""
+        """Pin the chosen bodies where they are, from this frame on, to another figure that they touch, or to the world."""
         found = self._present()
         if found is None or not found[1]:
             return
@@ -188,8 +193,8 @@ class Commands:
             self.session.edit("Hold", lambda s: edit.scene(s, links=(*s.links, *made)))
 
     def _nearest(self, f: Figure, bone: str) -> LinkEnd | None:
-        """The obstacle, or the body of another figure, that a bone is within a hand's breadth of at the present frame."""
-        s, frame = self.session.scene, np.array([self.session.frame])
+        """The body of another figure that a bone is within a hand's breadth of at the present frame."""
+        s = self.session.scene
         states = self.stage.states()
         index = next(i for i, x in enumerate(s.figures) if x.id == f.id)
         place = states[index].matrices[f.bone_index[bone], :3, 3]
@@ -198,15 +203,15 @@ class Commands:
         def gap(shape: Shape, p: Array, q: Array) -> float:
             return float(distance.shape(rotation.rotate(rotation.conjugate(q), place - p)[None], shape)[0])
 
-        for o in s.obstacles:
-            if o.shape.kind != "mesh":
-                p, q = obstacle_motion(o, frame)
-                near.append((gap(o.shape, p[0], q[0]), LinkEnd(body=o.id)))
         for other, state in zip(s.figures, states):
             p, q = rigid(state.matrices)
             for body in other.bodies if other.id != f.id else ():
                 b = other.bone_index[body.bone]
-                near += [(gap(shape, p[b], q[b]), LinkEnd(figure=other.id, body=body.id)) for shape in body.shapes]
+                near += [
+                    (gap(shape, p[b], q[b]), LinkEnd(figure=other.id, body=body.id))
+                    for shape in body.shapes
+                    if shape.kind != "mesh"
+                ]
         best = min(near, key=lambda x: x[0], default=None)
         return best[1] if best is not None and best[0] < REACH else None
 

@@ -8,10 +8,10 @@ from PySide6.QtWidgets import QFileDialog
 
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.keyed import obstacle_motion
+from artuline.core.motion.places import places_at
 from artuline.core.run.forces import gravity_at
 from artuline.core.scene import edit
-from artuline.core.scene.model import MotionKey, Obstacle, Scene, Shape, VectorLane
+from artuline.core.scene.model import MotionKey, Scene, Shape, VectorLane, obstacle
 from artuline.desk.desk import Desk
 from artuline.formats.all import suffixes
 from artuline.formats.mesh_read import read_shape
@@ -78,38 +78,42 @@ class Forces:
         self._put_in(path.stem, shape, middle)
 
     def _put_in(self, stem: str, shape: Shape, place: Array) -> None:
-        name = edit.fresh_id(stem or "obstacle", {o.id for o in self.session.scene.obstacles})
+        name = edit.fresh_id(stem or "obstacle", {f.id for f in self.session.scene.figures})
         key = MotionKey(frame=float(self.session.scene.start), position=tuple(float(v) for v in np.round(place, 3)))
-        made = Obstacle(id=name, name=name, shape=shape, keys=(key,))
-        self.session.edit(f"Add {name}", lambda s: edit.add_obstacle(s, made))
-        self.session.take_obstacle(name)
+        made = obstacle(name, shape, (key,))
+        self.session.edit(f"Add {name}", lambda s: edit.add_figure(s, made))
+        self.take_obstacle(name)
 
-    def remove_obstacle(self, obstacle: str) -> None:
+    def take_obstacle(self, figure: str) -> None:
+        """Take an obstacle in hand."""
+        self.session.select(figure, frozenset(b.bone for b in self.session.scene.figure(figure).bodies))
+
+    def remove_obstacle(self, figure: str) -> None:
         """Take an obstacle away, with what refers to it."""
-        self.session.edit("Remove an obstacle", lambda s: edit.without_obstacle(s, obstacle))
+        self.session.edit("Remove an obstacle", lambda s: edit.without_figure(s, figure))
 
-    def key_obstacle(self, obstacle: str) -> None:
+    def key_obstacle(self, figure: str) -> None:
         """Key an obstacle's present place at the present frame."""
         frame = float(round(self.session.frame))
-        o = next(o for o in self.session.scene.obstacles if o.id == obstacle)
-        p, q = obstacle_motion(o, np.array([frame]))
+        o = self.session.scene.figure(figure)
+        p, q = places_at(o.track, np.array([frame]))
         key = MotionKey(frame=frame, position=tuple(p[0]), rotation=tuple(q[0]))
-        self.session.edit(f"Key {o.name}", lambda s: edit.motion_key(s, obstacle, key))
+        self.session.edit(f"Key {o.name}", lambda s: edit.motion_key(s, figure, key))
 
-    def arrive_at_speed(self, obstacle: str) -> None:
+    def arrive_at_speed(self, figure: str) -> None:
         """Let an obstacle come to its key nearest to this frame at the mean speed of its way there, and fly on for a few frames.
 
         A last key, or one where it turns, is otherwise approached ever more slowly.
         """
-        o = next(o for o in self.session.scene.obstacles if o.id == obstacle)
-        near = min(range(len(o.keys)), key=lambda i: abs(o.keys[i].frame - self.session.frame))
+        o = self.session.scene.figure(figure)
+        near = min(range(len(o.track)), key=lambda i: abs(o.track[i].frame - self.session.frame))
         if near == 0:
             self.desk.fault("Go to the key at which it should arrive: the first one has no way before it.")
             return
-        a, b = o.keys[near - 1], o.keys[near]
+        a, b = o.track[near - 1], o.track[near]
         span = b.frame - a.frame
         step = (np.array(b.position) - a.position) / span
-        ahead = min(3.0, (o.keys[near + 1].frame - b.frame) / 2.0) if near + 1 < len(o.keys) else 3.0
+        ahead = min(3.0, (o.track[near + 1].frame - b.frame) / 2.0) if near + 1 < len(o.track) else 3.0
         before = MotionKey(
             frame=b.frame - min(3.0, span / 2),
             position=tuple(np.array(b.position) - step * min(3.0, span / 2)),
@@ -120,7 +124,7 @@ class Forces:
         )
 
         def change(s: Scene) -> Scene:
-            return edit.motion_key(edit.motion_key(s, obstacle, before), obstacle, after)
+            return edit.motion_key(edit.motion_key(s, figure, before), figure, after)
 
         self.session.edit("Arrive at speed", change)
         speed = float(np.linalg.norm(step)) * self.session.scene.rate

@@ -2,6 +2,8 @@
 
 from functools import partial
 
+from PySide6.QtWidgets import QLabel
+
 from artuline.core.motion.poses import pose_frames
 from artuline.core.run.build import group_of
 from artuline.core.scene import edit
@@ -10,7 +12,7 @@ from artuline.desk.form import Form
 from artuline.desk.stations.blend.commands import Commands
 from artuline.desk.stations.blend.held import fill_held
 from artuline.desk.stations.blend.world import fill_figure, fill_obstacle, fill_world, world_words
-from artuline.desk.widgets.fields import button, buttons, faint, rule, section, short
+from artuline.desk.widgets.fields import button, buttons, faint, row, rule, section, short
 
 FIRMNESS = (
     ("Tone", "tone", "How firmly the keyed pose is held against the parent: 0 is limp, 1 follows the keys."),
@@ -29,9 +31,16 @@ def fill(d: Form, w: Commands, f: Figure) -> None:
         d.add(d.act("fit", primary=True))
         d.add(d.act("put setup", "Put a setup on it…", tip="From a file, or one that ships."))
         return
+    o = s.obstacle()
+    if o is not None:
+        _obstacle(d, w, o)
+        if o.stays:
+            _around(d, w, f)
+            return
     bones = s.selection.of(f.id)
-    _where(d, w, f, bones)
-    _poses(d, w, f)
+    if o is None:
+        _where(d, w, f, bones)
+        _poses(d, w, f)
     # several groups may be about a bone: the one that rules it opens
     ruling = {g.id for b in bones if (g := group_of(f, b)) is not None}
     for g in f.groups:
@@ -40,6 +49,17 @@ def fill(d: Form, w: Commands, f: Figure) -> None:
     fill_held(d, w, f)
     _around(d, w, f)
     d.add(d.act("run", primary=True))
+
+
+def _obstacle(d: Form, w: Commands, o: Figure) -> None:
+    """What stands in the way: its place and surface, and that it may fall, too."""
+    d.add(section(o.name))
+    fill_obstacle(d, w.forces, o)
+    if o.solids:
+        d.add(faint("It stays on its keys: physics moves convex shapes, and this one is a mesh."))
+    elif o.stays:
+        d.add(button("Hand it over", partial(w.let_go, o.id), icon="human-handsdown",
+                     tip="It stands on its keys, then falls: to physics, in the middle of the range"))  # fmt: skip
 
 
 def _where(d: Form, w: Commands, f: Figure, bones: frozenset[str]) -> None:
@@ -120,20 +140,18 @@ def _poses(d: Form, w: Commands, f: Figure) -> None:
 def _around(d: Form, w: Commands, f: Figure) -> None:
     """What the figure feels, the world and its obstacles."""
     s = d.session
-    if d.fold(f.name, _figure_words(f), about=f.id):
+    o = s.obstacle()
+    if (o is None or not o.stays) and d.fold(f.name, _figure_words(f), about=f.id):
         fill_figure(d, f)
     if d.fold("World", world_words(s.scene)):
         fill_world(d, w.forces)
-    for o in s.scene.obstacles:
-        if d.fold(
-            f"Obstacle: {o.name}",
-            f"{len(o.keys)} keys" if len(o.keys) > 1 else "still",
-            s.selection.obstacle == o.id,
-            about=o.id,
-        ):
-            fill_obstacle(d, w.forces, o)
+    d.add(rule(), section("Obstacles"))
+    for x in s.scene.obstacles:
+        keys = f"{len(x.track)} keys" if len(x.track) > 1 else "still"
+        d.add(row(x.name, QLabel("in hand" if x is o else keys if x.stays else "handed over"),
+                  button("Show", partial(w.forces.take_obstacle, x.id), name=f"Show {x.name}",
+                         tip="Takes it in hand: its place, its keys, its surface")))  # fmt: skip
     d.add(
-        rule(),
         buttons(("Add a box", partial(w.forces.add_obstacle, "box"), "An obstacle beside the figure"),
                 ("Add a ball", partial(w.forces.add_obstacle, "sphere"), "An obstacle beside the figure"),
                 ("From a file…", w.forces.ask_obstacle, "An obstacle from a mesh: its hull, or all its triangles")),

@@ -39,9 +39,7 @@ class Lanes:
 
     def rows(self) -> Sequence[Row]:
         """A lane for every group; a figure without groups has one empty lane."""
-        whose = [
-            (f.id, g.id if g else None) for f in self.session.scene.figures if f.bodies for g in f.groups or (None,)
-        ]
+        whose = [(f.id, g.id if g else None) for f in self.session.scene.cast if f.bodies for g in f.groups or (None,)]
         # lower where there are many, and no lower than can be grabbed
         height = max(ROOM / max(len(whose), 3), LEAST)
         return [LaneRow(self, figure, group, height) for figure, group in whose] or [self._none]
@@ -105,7 +103,7 @@ class LaneRow:
         """The band of the lane with its points."""
         f, g, kind, lane, s = self._figure(), self._group(), self.kind, self.lane(), self.lanes.session
         value = "" if g is None else f" {float(lane.value(s.frame)):.2f}"
-        several = sum(1 for x in s.scene.figures if x.bodies) > 1
+        several = sum(1 for x in s.scene.cast if x.bodies) > 1
         name = f.name if g is None else (f"{f.name}: {g.name}" if several else g.name)
         inner = box.adjusted(0, 2, 0, -2)
         paint_label(p, inner.top(), inner.height(), name, f"{kind}{value} ▾" if inner.height() > 32 else "")

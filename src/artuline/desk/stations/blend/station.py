@@ -28,21 +28,10 @@ class Blend(Station):
         self.lanes = Lanes(desk.session)
         self.commands = Commands(desk, self.lanes)
         self._tools = (PoseTool(self.commands), ObstacleTool(desk.session), PushTool(desk.session))
-        desk.session.selection_changed.connect(self._unfold)
-
-    def _unfold(self) -> None:
-        """The details of the obstacle in hand are open."""
-        obstacle = self.desk.session.selection.obstacle
-        if obstacle is not None:
-            self.desk.folds[self.name, obstacle] = True
 
     @property
     def source(self) -> str:
         return "keys" if self.commands.posing else "take"
-
-    @property
-    def picks(self) -> frozenset[str]:
-        return frozenset({"bone", "obstacle"})
 
     def fill(self, form: Form, figure: Figure) -> None:
         panel.fill(form, self.commands, figure)
@@ -61,19 +50,11 @@ class Blend(Station):
 
     def removable(self) -> tuple[str, Callable[[], object]] | None:
         s, f, c = self.desk.session, self.desk.session.figure(), self.commands
-        o = next((o for o in s.scene.obstacles if o.id == s.selection.obstacle), None)
+        o, bones = s.obstacle(), s.chosen()
         if o is not None:
             return f"the obstacle {o.name}", lambda: c.forces.remove_obstacle(o.id)
-        bones = s.chosen()
         groups = f.groups if f is not None else ()
         group = next((g for g in groups if g.start_bone in bones or (g.bones and bones == set(g.bones))), None)
         if f is None or group is None:
             return None
         return f"the group {group.name}", lambda: c.remove_group(f.id, group.id)
-
-    def step_back(self) -> bool:
-        s = self.desk.session
-        if s.selection.obstacle is None:
-            return False
-        s.take_obstacle(None)
-        return True

@@ -8,12 +8,12 @@ from PySide6.QtGui import QPainter, QPen
 
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.keyed import keyed_pose, obstacle_motion
-from artuline.core.motion.places import root_at
+from artuline.core.motion.keyed import keyed_pose
+from artuline.core.motion.places import places_at, root_at
 from artuline.core.motion.poses import key_pose, reached, turned
 from artuline.core.motion.skeleton import rigid
 from artuline.core.scene import edit
-from artuline.core.scene.model import Figure, MotionKey, Obstacle, Push, Scene
+from artuline.core.scene.model import Body, Figure, MotionKey, Push, Scene
 from artuline.desk import theme
 from artuline.desk.model.drag import Change, Drag, Pointer
 from artuline.desk.model.session import Session
@@ -73,33 +73,34 @@ class ObstacleTool(Handled):
     def __init__(self, session: Session):
         self._session = session
 
-    def _in_hand(self) -> Obstacle | None:
-        s = self._session
-        return next((o for o in s.scene.obstacles if o.id == s.selection.obstacle), None)
+    def _in_hand(self) -> tuple[Figure, Body] | None:
+        f, chosen = self._session.obstacle(), self._session.selection.bones
+        return next(((f, b) for b in f.bodies if b.bone in chosen), None) if f is not None else None
 
     def handles(self, view: View) -> ShapeHandles | None:
         """The handles of the obstacle in hand."""
-        o = self._in_hand()
-        if o is None or o.shape.kind == "mesh" or view.live:
+        found = self._in_hand()
+        if found is None or view.live or not found[0].track or not found[1].shapes or found[1].shapes[0].kind == "mesh":
             return None
-        p, q = obstacle_motion(o, np.array([float(round(self._session.frame))]))
-        return ShapeHandles(o.shape, p[0], q[0], view.camera, *view.size)
+        p, q = places_at(found[0].track, np.array([float(round(self._session.frame))]))
+        return ShapeHandles(found[1].shapes[0], p[0], q[0], view.camera, *view.size)
 
     def press(self, handle: str, at: QPointF, view: View) -> Drag:
         """Take a handle in hand."""
-        o, start = self._in_hand(), self.handles(view)
-        assert o is not None and start is not None
-        held, frame = Held(handle, at, o.shape), float(round(self._session.frame))
-        kind, which = handle.partition(" ")[0], o.id
+        found, start = self._in_hand(), self.handles(view)
+        assert found is not None and start is not None
+        f, body = found
+        held, frame = Held(handle, at, body.shapes[0]), float(round(self._session.frame))
+        kind = handle.partition(" ")[0]
 
         def change(pointer: Pointer) -> Change:
             new = start.moved(held, pointer.at)
             if kind not in ("move", "along", "turn"):
-                return lambda s: edit.obstacle(s, which, shape=new)
+                return lambda s: edit.bodies(s, f.id, {body.id}, lambda b: b.changed(shapes=(new, *b.shapes[1:])))
             key = MotionKey(frame=frame, **_placed(start, held, kind, new.position, new.rotation))
-            return lambda s: edit.place_obstacle(s, which, key)
+            return lambda s: edit.place(s, f.id, key)
 
-        return Drag(f"{o.name}: {handle}", change)
+        return Drag(f"{f.name}: {handle}", change)
 
 
 def _placed(start: ShapeHandles, held: Held, kind: str, position: Sequence[float], turned: Sequence[float]) -> dict:  # type: ignore[type-arg]

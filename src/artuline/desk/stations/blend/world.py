@@ -6,10 +6,10 @@ from functools import partial
 import numpy as np
 
 from artuline.core.geometry import rotation
-from artuline.core.motion.keyed import obstacle_motion
+from artuline.core.motion.places import places_at
 from artuline.core.run.forces import gravity_at, wind_at
 from artuline.core.scene import edit
-from artuline.core.scene.model import Figure, Ground, MotionKey, Obstacle, Scene
+from artuline.core.scene.model import Figure, Ground, MotionKey, Scene
 from artuline.desk.form import Form
 from artuline.desk.stations.blend.forces import Forces
 from artuline.desk.widgets.fields import buttons, faint
@@ -146,18 +146,18 @@ def _wind(d: Form, w: Forces, sc: Scene, frame: float) -> None:
                  words="Change the gusts", step=0.1, decimals=0, low=0, high=9999, tip="Another number, other gusts.")  # fmt: skip
 
 
-def fill_obstacle(d: Form, w: Forces, o: Obstacle) -> None:
+def fill_obstacle(d: Form, w: Forces, o: Figure) -> None:
     """Place at this frame, keys, speed and surface."""
     s = d.session
     frame = float(round(s.frame))
-    p, q = obstacle_motion(o, np.array([frame, frame + 0.01]))
+    p, q = places_at(o.track, np.array([frame, frame + 0.01]))
     speed = float(np.linalg.norm(p[1] - p[0])) * s.scene.rate / 0.01
-    d.add(faint(f"Moves at {speed:.1f} m/s here; {len(o.keys)} keys."))
+    d.add(faint(f"Moves at {speed:.1f} m/s here; {len(o.track)} keys."))
 
     def place(sc: Scene, v: float, k: int) -> Scene:
         new = p[0].copy()
         new[k] = v
-        return edit.place_obstacle(sc, o.id, MotionKey(frame=frame, position=tuple(new), rotation=tuple(q[0])))
+        return edit.place(sc, o.id, MotionKey(frame=frame, position=tuple(new), rotation=tuple(q[0])))
 
     for k, axis in enumerate("xyz"):
         d.number(f"{o.name} {axis}", p[0][k], "m", partial(place, k=k), words=f"Move {o.name}", step=0.01, decimals=2,
@@ -168,12 +168,14 @@ def fill_obstacle(d: Form, w: Forces, o: Obstacle) -> None:
             step = np.zeros(3)
             step[k] = math.radians(v)
             new = rotation.multiply(rotation.from_rotation_vector(step), q[0])
-            return edit.place_obstacle(sc, o.id, MotionKey(frame=frame, position=tuple(p[0]), rotation=tuple(new)))
+            return edit.place(sc, o.id, MotionKey(frame=frame, position=tuple(p[0]), rotation=tuple(new)))
 
         d.number(f"Turn {o.name} about {axis}", 0.0, "°", turned, words=f"Turn {o.name}", step=0.5, reset=None,
                  tip="Turns it by so much from how it is.")  # fmt: skip
-    d.number(f"{o.name} friction", o.friction, "", lambda sc, v: edit.obstacle(sc, o.id, friction=v),
-             words="Change friction", step=0.01, decimals=2, low=0, high=5, reset=0.6, tip="How hard it is to slide along it.")  # fmt: skip
+    ids = {b.id for b in o.bodies}
+    d.number(f"{o.name} friction", o.bodies[0].friction, "",
+             lambda sc, v: edit.bodies(sc, o.id, ids, lambda b: b.changed(friction=v)), words="Change friction",
+             step=0.01, decimals=2, low=0, high=5, reset=0.6, tip="How hard it is to slide along it.")  # fmt: skip
     d.add(buttons(("Key here", partial(w.key_obstacle, o.id), "Keys its place at this frame"),
                   ("At speed", partial(w.arrive_at_speed, o.id), "Lets it come to the key nearest to this frame without slowing down"),
                   ("Remove", partial(w.remove_obstacle, o.id), "Takes it out of the scene, with what refers to it")))  # fmt: skip

@@ -18,7 +18,7 @@ def fit_colors(marks: Marks, scene: Scene, fits: Callable[[Figure], Sequence[Bod
     """Teal, brass and crimson by the grade of their fit."""
     palette = theme.palette()
     teal, brass, crimson = (rgb(c) for c in (palette.teal, palette.brass, palette.crimson))
-    for f in scene.figures:
+    for f in scene.cast:
         for fit in fits(f):
             color = crimson if fit.grade > 0.5 else (brass if fit.grade > 0.25 else teal)
             marks.shape_colors[f.id, fit.body] = (*color, 0.94)
@@ -30,7 +30,7 @@ def mass_colors(marks: Marks, scene: Scene) -> None:
     """Light bodies pale, heavy ones dark."""
     marks.centres = True
     palette = theme.palette()
-    masses = {(f.id, b.id): body_mass(b) for f in scene.figures for b in f.bodies}
+    masses = {(f.id, b.id): body_mass(b) for f in scene.cast for b in f.bodies}
     known = [m for m in masses.values() if m > 0.0]
     if not known:
         return

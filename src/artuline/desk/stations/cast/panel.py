@@ -21,9 +21,10 @@ PERSON = 1.75  # metres
 def fill(d: Form, w: Commands, f: Figure) -> None:
     """The figures of the scene, then the present one."""
     s = d.session
-    if len(s.scene.figures) > 1:
+    cast = [x for x in s.scene.figures if not x.obstacle]
+    if len(cast) > 1:
         d.add(section("Figures"))
-        for other in s.scene.figures:
+        for other in cast:
             size = figure_size(other, mesh_of(other, s.assets)) * other.unit
             mark = "▸ " if other.id == f.id else ""
             d.add(row(f"{mark}{other.name}", QLabel(f"{size:.2f} m"),

@@ -41,7 +41,7 @@ class Brackets:
         s = self.session.scene
         found: dict[str, str] = {}
         for f in s.figures:
-            whose = f" ({f.name})" if len(s.figures) > 1 else ""
+            whose = f" ({f.name})" if len(s.cast) > 1 else ""
             for g in f.groups:
                 if g.spring is not None:
                     for name in ("frequency", "ratio", "shown", "gravity"):
@@ -63,7 +63,7 @@ class Brackets:
         if not s.gravity_lane.keys:
             found["gravity, upright part"] = "gravity[1]"
         for o in s.obstacles:
-            found[f"friction: {o.name}"] = f"obstacles[{o.id}].friction"
+            found |= {f"friction: {o.name}": f"figures[{o.id}].bodies[{b.id}].friction" for b in o.bodies}
         for p in s.pushes:
             for k, axis in enumerate("xyz"):
                 found[f"push on {p.body}, {axis}"] = f"pushes[{p.id}].impulse[{k}]"

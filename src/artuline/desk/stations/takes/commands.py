@@ -87,7 +87,7 @@ class Commands:
             group = group_of(f, body.bone) if body is not None else None
             if body is None or group is None:
                 continue
-            whose = f" ({f.name})" if len(s.figures) > 1 else ""
+            whose = f" ({f.name})" if len(s.cast) > 1 else ""
             if m.name == "Shaking":
                 return f"calm: {group.name}{whose}", 0.0, 0.6
             if m.name == "Beyond a limit":
