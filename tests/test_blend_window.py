@@ -2,11 +2,12 @@
 
 import numpy as np
 import pytest
-from PySide6.QtCore import QPointF, Qt
+from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtWidgets import QApplication, QComboBox, QLabel, QPushButton
 
 from artuline.core.run.measures import PLOTS, curve
 from artuline.core.scene.model import BodyRef, Lane
+from artuline.desk.stations.cast.rows import KeysRow
 from artuline.desk.stations.takes.plot import Plot
 from tests.driving import LEFT, RIGHT, drag, field, finish, lane_point, lanes, open_file, press
 
@@ -142,6 +143,16 @@ def test_obstacles_are_added_moved_keyed_and_arrive_at_speed(demo, qtbot):
     slow = speed()
     demo.room("Blend").commands.forces.arrive_at_speed("ball")
     assert slow < 0.3 and speed() == pytest.approx(3.0 / 30 * 24, rel=0.15)
+    # its keys stand in the timeline: one moves in time, and goes
+    t, (_, box) = demo.timeline, next((r, b) for r, b in demo.timeline.boxes() if isinstance(r, KeysRow))
+    y = box.center().y()
+    count, at = len(demo.session.scene.obstacles[-1].track), demo.session.scene.obstacles[-1].track[-1].frame
+    drag(qtbot, t, (t.scale.x(at), y), (t.scale.x(at + 9), y))
+    assert demo.session.scene.obstacles[-1].track[-1].frame == at + 9
+    qtbot.mouseClick(t, RIGHT, pos=QPoint(round(t.scale.x(at + 9)), round(y)))
+    assert len(demo.session.scene.obstacles[-1].track) == count - 1
+    press(demo, qtbot, "Hand it over")
+    assert demo.session.figure().id == "ball" and demo.session.figure().groups
     demo.room("Blend").commands.forces.remove_obstacle("ball")
     assert all(o.id != "ball" for o in demo.session.scene.obstacles)
 

@@ -63,6 +63,8 @@ def _figure(scene: Scene, f: Figure, assets: AssetStore) -> list[Finding]:
 
 
 def _size(f: Figure, assets: AssetStore) -> list[Finding]:
+    if f.obstacle and f.asset is None:
+        return []  # its shape was made in metres
     points = Mesh.from_arrays(assets[f.asset]).skin(rest_matrices(f)) if f.asset else rest_matrices(f)[:, :3, 3]
     size = float(np.ptp(points, axis=0).max())
     if 0.15 <= size <= 8.0:
