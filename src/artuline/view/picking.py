@@ -20,11 +20,13 @@ Hit = tuple[str, str, Array]  # figure, bone and place (3,)
 def pick(
     scene: Scene, assets: AssetStore, states: Sequence[FigureState], origin: Array, direction: Array
 ) -> Hit | None:
-    """The first figure, bone and place (3,) that a ray, origin and unit direction (3,), meets; of a figure its bodies before its skin."""
+    """The first figure, bone and place (3,) that a ray, origin and unit direction (3,), meets: bodies before the skins of what has bodies."""
     shapes = _shapes(scene, assets, states, origin, direction)
     best: tuple[float, str, str] | None = None
     for figure, state in zip(scene.figures, states):
-        found = shapes.get(figure.id) or _skin(figure, assets, state, origin, direction)
+        found = shapes.get(figure.id)
+        if found is None and not (shapes and figure.bodies):
+            found = _skin(figure, assets, state, origin, direction)
         if found is not None and (best is None or found[0] < best[0]):
             best = found[0], figure.id, found[1]
     return (best[1], best[2], origin + best[0] * direction) if best is not None else None

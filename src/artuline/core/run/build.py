@@ -10,7 +10,7 @@ from artuline.core.errors import ArtulineError
 from artuline.core.geometry.polyhedron import TriangleMesh, triangle_mesh
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.keyed import keyed_pose
-from artuline.core.motion.places import root_at
+from artuline.core.motion.places import places_at, root_at
 from artuline.core.motion.skeleton import Pose, rest_matrices, rigid, skeleton_of
 from artuline.core.physics.batches import components
 from artuline.core.physics.world import BodySpec, JointSpec, World
@@ -136,7 +136,10 @@ class Built:
         """Keyed poses of all bodies' frames at scene frames (F,): (F, n, 3), (F, n, 4)."""
         p, q = np.zeros((len(frames), self.count, 3)), np.zeros((len(frames), self.count, 4))
         for k, part in enumerate(self.parts):
-            if len(part.rows):
+            if part.figure.obstacle and part.figure.is_its_root:
+                # no way through matrices, which would round it
+                p[:, part.rows[0]], q[:, part.rows[0]] = places_at(part.figure.track, frames)
+            elif len(part.rows):
                 # the keys steer, layers with baked results do not
                 pose = keyed_pose(self.scene, self.assets, part.figure, frames, layers=False)
                 self.follow(k, frames, pose)

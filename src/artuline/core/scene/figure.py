@@ -122,6 +122,18 @@ class Figure(Model):
         return self.obstacle and not self.groups
 
     @property
+    def is_its_root(self) -> bool:
+        """Whether it is one bone with a body that is where its track is."""
+        one = len(self.bones) == 1 and self.bones[0].translation == ZERO and self.bones[0].rotation == UPRIGHT
+        return (
+            one
+            and bool(self.track)
+            and len(self.bodies) == 1
+            and self.clip is None
+            and not any(x.steers for x in self.layers)
+        )
+
+    @property
     def solids(self) -> set[str]:
         """The assets with the triangles of shapes."""
         return {s.asset for b in self.bodies for s in b.shapes if s.asset is not None}
