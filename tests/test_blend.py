@@ -5,7 +5,7 @@ import pytest
 
 from artuline.core.geometry import rotation
 from artuline.core.motion.keyed import keyed_matrices, keyed_pose
-from artuline.core.motion.places import root_at
+from artuline.core.motion.places import own_root
 from artuline.core.motion.skeleton import placement, skeleton_of
 from artuline.core.run.build import build, group_of, return_frequency, tone_frequency
 from artuline.core.run.record import run
@@ -86,7 +86,7 @@ def test_handover_zero_is_the_keys_and_one_is_physics(walking):
     p = m[..., :3, 3][:, bones] + np.array([0.3, 0.2, 0.0])
     q = rotation.from_matrix(m[..., :3, :3][:, bones])
     handover = np.array([0.0, 0.5, 1.0])[:, None] * np.ones(len(bones))
-    shown = shown_pose(figure, root_at(figure, np.zeros(3)), keyed, bones, p, q, handover)
+    shown = shown_pose(figure, own_root(figure, np.zeros(3)), keyed, bones, p, q, handover)
     hips = skeleton_of(figure).global_matrices(shown, placement(figure))[:, figure.bone_index["hips"]][:, :3, 3]
     moved = hips - m[0, figure.bone_index["hips"]][:3, 3]
     np.testing.assert_allclose(moved, smooth_step(np.array([0, 0.5, 1.0]))[:, None] * [0.3, 0.2, 0.0], atol=1e-9)

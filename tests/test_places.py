@@ -6,7 +6,7 @@ import pytest
 from artuline.core.bake.delivery import bake_take, delivery
 from artuline.core.geometry import rotation
 from artuline.core.motion.keyed import keyed_matrices, keyed_pose
-from artuline.core.motion.places import places_at, root_at
+from artuline.core.motion.places import own_root, places_at
 from artuline.core.motion.poses import reached
 from artuline.core.motion.skeleton import rigid, skeleton_of
 from artuline.core.run.build import build
@@ -49,10 +49,10 @@ def test_keys_and_stage_move_with_the_track(carried):
     p, q = places_at(TRACK, frames)
     still = keyed_matrices(scene, assets, f.changed(track=()), frames)
     moved = keyed_matrices(scene, assets, f, frames)
-    own = np.linalg.inv(root_at(f.changed(track=()), frames))[:, None] @ still
-    np.testing.assert_allclose(moved, root_at(f, frames)[:, None] @ own, atol=1e-12)
-    np.testing.assert_allclose(root_at(f, frames)[:, :3, 3], p, atol=1e-12)
-    np.testing.assert_allclose(rotation.angle_between(rigid(root_at(f, frames))[1], q), 0.0, atol=1e-6)
+    own = np.linalg.inv(own_root(f.changed(track=()), frames))[:, None] @ still
+    np.testing.assert_allclose(moved, own_root(f, frames)[:, None] @ own, atol=1e-12)
+    np.testing.assert_allclose(own_root(f, frames)[:, :3, 3], p, atol=1e-12)
+    np.testing.assert_allclose(rotation.angle_between(rigid(own_root(f, frames))[1], q), 0.0, atol=1e-6)
     state = figure_states(scene, assets, 13.7, None, Show())[0]
     np.testing.assert_allclose(state.matrices, moved[1], atol=1e-12)
 
@@ -92,7 +92,7 @@ def test_what_is_delivered_moves_with_it(carried, tmp_path):
     back = read_figure(path, store).figure
     assert back.bones[0].name == "track" and len(back.bones) == len(scene.figures[0].bones) + 1
     frames = take.frames.astype(float)
-    shown = skeleton_of(scene.figures[0]).global_matrices(take.poses["deckhand"], root_at(scene.figures[0], frames))
+    shown = skeleton_of(scene.figures[0]).global_matrices(take.poses["deckhand"], own_root(scene.figures[0], frames))
     played = back.changed(clip=back.clips[0].name)
     again = keyed_matrices(scene.changed(figures=(played,)), store, played, frames)
     for name in ("hips", "head", "hand_l"):
@@ -103,7 +103,7 @@ def test_what_is_delivered_moves_with_it(carried, tmp_path):
 def test_poses_reach_where_the_track_has_brought_the_figure(carried):
     scene, assets, _ = carried
     f, frame = scene.figures[0], np.array([30.0])
-    pose, root = keyed_pose(scene, assets, f, frame, layers=False), root_at(scene.figures[0], frame)[0]
+    pose, root = keyed_pose(scene, assets, f, frame, layers=False), own_root(scene.figures[0], frame)[0]
     hand = f.bone_index["hand_l"]
     now = skeleton_of(f).global_matrices(pose.frame(0), root)[hand, :3, 3]
     goal = now + np.array([0.03, 0.05, 0.02])

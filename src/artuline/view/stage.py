@@ -6,8 +6,8 @@ import numpy as np
 
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.keyed import keyed_pose
-from artuline.core.motion.places import root_at
+from artuline.core.motion.keyed import keyed_pose, root_at
+from artuline.core.motion.places import own_root
 from artuline.core.motion.skeleton import Pose, rest_matrices, rigid, skeleton_of
 from artuline.core.run.build import group_of
 from artuline.core.run.forces import gravity_at
@@ -88,13 +88,13 @@ def figure_states(scene: Scene, assets: AssetStore, frame: float, take: Take | N
             states.append(FigureState(rest_matrices(f), np.zeros(len(f.bones))))
             continue
         skeleton = skeleton_of(f)
-        root = root_at(f, np.array([frame]))[0]
+        root = root_at(scene, assets, f, np.array([frame]))[0]
         keys = keyed_pose(scene, assets, f, np.array([frame]), layers=False).frame(0)
         keyed = skeleton.global_matrices(keys, root)
         if take is not None and f.id in take.poses:
             i = take.row(frame)
             pose: Pose = take.poses[f.id].frame(i)
-            states.append(FigureState(skeleton.global_matrices(pose, root), bone_handover(f, frame), keyed))
+            states.append(FigureState(skeleton.global_matrices(pose, take.root(f, i)), bone_handover(f, frame), keyed))
         elif f.layers:
             # the baked keys, with those below them as the echo
             keys = keyed_pose(scene, assets, f, np.array([frame])).frame(0)
@@ -290,7 +290,7 @@ def _add_forces(out: DrawList, scene: Scene, frame: float, states: list[FigureSt
     above = np.array([top[:, 0].mean(), top[:, 1].max() + 0.8, top[:, 2].mean()])
     add_arrow(out, above, 0.3 / 9.81 * gravity_at(scene, np.array([frame]))[0], ink)
     for o in scene.obstacles:
-        p = root_at(o, np.array([frame, frame + 0.05]))[:, :3, 3]
+        p = own_root(o, np.array([frame, frame + 0.05]))[:, :3, 3]
         way = (p[1] - p[0]) / 0.05 * scene.rate * 0.1
         if np.linalg.norm(way) > 0.01:
             add_arrow(out, p[0], way, (*rgb(palette.teal), 1.0))

@@ -10,9 +10,8 @@ from artuline.core.errors import ArtulineError, CancelledError
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.clip import Channel, Clip
-from artuline.core.motion.keyed import keyed_pose
-from artuline.core.motion.places import root_at
-from artuline.core.motion.skeleton import Pose, Skeleton, skeleton_of
+from artuline.core.motion.keyed import keyed_pose, root_at
+from artuline.core.motion.skeleton import Pose, Skeleton, skeleton_of, under
 from artuline.core.run.take import Take
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
@@ -64,7 +63,10 @@ def bake_figure(
     if degrees <= 0 or millimetres <= 0:
         raise ArtulineError("the error bounds must be above zero", remedy="Give degrees and millimetres.")
     skeleton = skeleton_of(figure)
-    pose = take.poses.get(figure.id)
+    pose, root = take.poses.get(figure.id), root_at(scene, assets, figure, take.frames.astype(float))
+    if pose is not None and figure.id in take.roots:
+        # layers lie on the keys, which may ride elsewhere than what was shown
+        pose = under(skeleton, pose, take.root(figure), root)
     mine = np.array([ref.figure == figure.id for ref in take.bodies])
     live = np.flatnonzero((take.handover[:, mine] > 0.0).any(axis=1)) if mine.any() else np.zeros(0, int)
     if pose is not None and len(live):
@@ -86,7 +88,7 @@ def bake_figure(
     keyed = keyed_pose(scene, assets, figure, take.frames[window].astype(float), layers=False)
     turned = np.flatnonzero(rotation.angle_between(keyed.rotation, part.rotation).max(axis=0) > 1e-6)
     moved = np.flatnonzero(np.abs(keyed.translation - part.translation).max(axis=(0, 2)) > 1e-9)
-    fitter = _Fitter(skeleton, root_at(figure, take.frames[window]), part, turned, moved, _corners(take, window))
+    fitter = _Fitter(skeleton, root[window], part, turned, moved, _corners(take, window))
     total = len(turned) + len(moved)
     fitter.fit_all(degrees, millimetres, lambda k: progress(k, total), cancelled)
     start = int(take.frames[first])

@@ -11,7 +11,8 @@ from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.clip import Clip
-from artuline.core.motion.places import places_at
+from artuline.core.motion.keyed import root_at
+from artuline.core.motion.skeleton import rigid
 from artuline.core.run.take import Take
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.mesh import Mesh
@@ -21,7 +22,7 @@ from artuline.core.scene.model import Figure, Scene
 @dataclass(frozen=True, eq=False)
 class Delivered:
     """A figure with its mesh, if it has one, and its animations by name; ``root``: places (m) and rotations of its origin over the
-    seconds of every animation, where it has a track.
+    seconds of every animation, where it has a track or rides on another.
     """
 
     figure: Figure
@@ -45,18 +46,18 @@ def delivery(scene: Scene, assets: AssetStore, figures: list[str]) -> Delivery:
     for f in (scene.figure(i) for i in figures):
         mesh = Mesh.from_arrays(assets[f.asset]) if f.asset else None
         name = f"{f.clip} baked" if f.clip else "baked"
-        found.append(Delivered(f, mesh, {name: merged_clip(scene, assets, f)}, _root(scene, f)))
+        found.append(Delivered(f, mesh, {name: merged_clip(scene, assets, f)}, _root(scene, assets, f)))
     ref = scene.active_take()
     take = assets.decoded(ref.asset, Take.from_arrays) if ref is not None else None
     return Delivery(tuple(found), scene.rate, take)
 
 
-def _root(scene: Scene, figure: Figure) -> tuple[Array, Array, Array] | None:
-    """Seconds (F,), places (F, 3) and rotations (F, 4) of a figure that has a track, on every frame of the range."""
-    if not figure.track:
+def _root(scene: Scene, assets: AssetStore, figure: Figure) -> tuple[Array, Array, Array] | None:
+    """Seconds (F,), places (F, 3) and rotations (F, 4) of a figure that has a track or rides, on every frame of the range."""
+    if not (figure.track or figure.mounts):
         return None
     frames = np.arange(scene.start, scene.end + 1, dtype=float)
-    p, q = places_at(figure.track, frames)
+    p, q = rigid(root_at(scene, assets, figure, frames))
     return (frames - scene.start) / scene.rate, p, rotation.make_continuous(q)
 
 

@@ -4,8 +4,7 @@ import numpy as np
 
 from artuline.core.checks.finding import Finding, Fix
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.keyed import keyed_pose
-from artuline.core.motion.places import root_at
+from artuline.core.motion.keyed import keyed_pose, root_at
 from artuline.core.motion.skeleton import rest_matrices, rigid, skeleton_of
 from artuline.core.run.build import group_of
 from artuline.core.scene import edit
@@ -23,7 +22,7 @@ def check_joints(scene: Scene, f: Figure, assets: AssetStore) -> list[Finding]:
         return []
     frames = np.arange(scene.start, max(scene.end, scene.start) + 1, dtype=float)[:MOST_FRAMES]
     pose = keyed_pose(scene, assets, f, frames, layers=False)
-    keyed = rigid(skeleton_of(f).global_matrices(pose, root_at(f, frames)))[1]
+    keyed = rigid(skeleton_of(f).global_matrices(pose, root_at(scene, assets, f, frames)))[1]
     rest = rigid(rest_matrices(f))[1][None]
     bone = {b.id: b.bone for b in f.bodies}
     found = []

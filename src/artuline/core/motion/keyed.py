@@ -1,14 +1,21 @@
-"""The keyed motion of a scene: clips with their layers on top, and obstacles, at any frames."""
+"""The keyed motion of a scene at any frames: clips with their layers on top, and the roots of figures, which may ride on each other."""
+
+from collections.abc import Callable
 
 import numpy as np
+from numpy.typing import NDArray
 
-from artuline.core.geometry import rotation
+from artuline.core.geometry import rotation, transforms
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.clip import Clip
-from artuline.core.motion.places import root_at
-from artuline.core.motion.skeleton import Pose, skeleton_of
+from artuline.core.motion.limbs import bend_limb
+from artuline.core.motion.places import own_root
+from artuline.core.motion.skeleton import Pose, rigid, skeleton_of
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.model import Figure, Layer, Scene
+from artuline.core.scene.model import Figure, Layer, Mount, Scene
+
+#: The local keyed pose (F, B) of a figure at frames (F,).
+Poses = Callable[[Figure, Array], Pose]
 
 
 def clip_times(scene: Scene, figure: Figure, frames: Array) -> Array:
@@ -58,13 +65,38 @@ def _travel(scene: Scene, figure: Figure, clip: Clip, duration: float, frames: A
 
 
 def keyed_pose(scene: Scene, assets: AssetStore, figure: Figure, frames: Array, *, layers: bool = True) -> Pose:
-    """Local pose at frames (F,): the clip with all its layers, or with those that steer physics only."""
+    """Local pose at frames (F,): the clip with all its layers, or with those that steer physics only; then limbs reach for what they hold."""
     frames = np.atleast_1d(np.asarray(frames, float))
+    pose = _led_pose(scene, assets, figure, frames, layers)
+    for prop in scene.figures:
+        for mount in prop.mounts:
+            if mount.figure == figure.id and mount.reach is not None:
+                _reach(scene, assets, figure, frames, pose, mount)
+    return pose
+
+
+def _led_pose(scene: Scene, assets: AssetStore, figure: Figure, frames: Array, layers: bool) -> Pose:
     pose = clip_pose(scene, assets, figure, frames)
     for layer in figure.layers:
         if layers or layer.steers:
             apply_layer(scene, assets, figure, layer, frames, pose)
     return pose
+
+
+def _reach(scene: Scene, assets: AssetStore, figure: Figure, frames: Array, pose: Pose, mount: Mount) -> None:
+    """Bend a limb of a pose (F, B) on the frames of a mount, so that its end comes to what rides there; in place."""
+    rows = np.flatnonzero([mount.acts(f) for f in frames])
+    if not len(rows) or mount.reach is None:
+        return
+    root = root_at(scene, assets, figure, frames[rows])
+    carried = skeleton_of(figure).global_matrices(_rows(pose, rows), root)[:, figure.bone_index[mount.bone]]
+    held = _on(carried, mount)
+    p, q = rigid(held @ transforms.compose(np.array(mount.reach_position), np.array(mount.reach_rotation), np.ones(3)))
+    bend_limb(figure, root, pose, rows, mount.reach, p, q)
+
+
+def _rows(pose: Pose, rows: NDArray[np.int64]) -> Pose:
+    return Pose(pose.translation[rows], pose.rotation[rows], pose.scale[rows])
 
 
 def apply_layer(scene: Scene, assets: AssetStore, figure: Figure, layer: Layer, frames: Array, pose: Pose) -> None:
@@ -99,10 +131,73 @@ def _added(path: str, below: Array, values: Array) -> Array:
     return below * values if path == "scale" else below + values
 
 
+def root_at(scene: Scene, assets: AssetStore, figure: Figure, frames: Array, poses: Poses | None = None) -> Array:
+    """Where a figure's file has its origin in the scene, with its unit, at frames (F,): matrices (F, 4, 4).
+
+    ``poses``: the keyed poses of what it rides on, where they are others than those of ``keyed_pose``.
+    """
+    frames = np.atleast_1d(np.asarray(frames, float))
+    if not figure.mounts:
+        return own_root(figure, frames)
+    which, when = leads(figure, frames)
+    found = own_root(figure, frames)
+    for k, mount in enumerate(figure.mounts):
+        rows = np.flatnonzero(which == k)
+        if len(rows):
+            found[rows] = _mounted(scene, assets, figure, mount, when[rows], poses)
+    return found
+
+
+def leads(figure: Figure, frames: Array) -> tuple[Array, Array]:
+    """At frames (F,) the index of the mount that leads a figure, -1 for none, and the frame (F,) at which it does: of those that act the
+    last; where none acts, the one that ended last, as it was then, unless the figure has a track.
+    """
+    which, when, ended = np.full(len(frames), -1), frames.copy(), np.full(len(frames), -np.inf)
+    for k, m in enumerate(figure.mounts):
+        on = np.array([m.acts(f) for f in frames])
+        which[on], when[on], ended[on] = k, frames[on], np.inf
+        stop = np.inf if m.stop is None else m.stop
+        over = (frames >= stop) & (ended < stop)
+        if not figure.track:
+            which[over], when[over], ended[over] = k, stop, stop
+    return which, when
+
+
+def _mounted(
+    scene: Scene, assets: AssetStore, figure: Figure, mount: Mount, frames: Array, poses: Poses | None
+) -> Array:
+    """The root (F, 4, 4) of a figure that rides."""
+    holder = scene.figure(mount.figure)
+    if mount.reach is not None:
+        pose = _led_pose(scene, assets, holder, frames, False)
+    else:
+        pose = poses(holder, frames) if poses is not None else keyed_pose(scene, assets, holder, frames, layers=False)
+    carried = skeleton_of(holder).global_matrices(pose, root_at(scene, assets, holder, frames, poses))
+    return riding_root(scene, assets, figure, mount, frames, carried[:, holder.bone_index[mount.bone]])
+
+
+def riding_root(scene: Scene, assets: AssetStore, figure: Figure, mount: Mount, frames: Array, bone: Array) -> Array:
+    """The root (F, 4, 4) with which a figure's part is where a mount has it on a bone (F, 4, 4)."""
+    own = _led_pose(scene, assets, figure, frames, False)
+    unit = np.diag([figure.unit, figure.unit, figure.unit, 1.0])
+    part = skeleton_of(figure).global_matrices(own, unit)[:, figure.bone_index[mount.part]]
+    p, q, _ = transforms.decompose(part)
+    return _on(bone, mount) @ np.linalg.inv(transforms.compose(p, q, np.ones_like(p))) @ unit
+
+
+def _on(bone: Array, mount: Mount) -> Array:
+    """Where a mount has its part on a bone (F, 4, 4), without scale."""
+    p, q, _ = transforms.decompose(bone)
+    ones = np.ones_like(p)
+    return transforms.compose(p, q, ones) @ transforms.compose(
+        np.array(mount.position), np.array(mount.rotation), np.ones(3)
+    )
+
+
 def keyed_matrices(scene: Scene, assets: AssetStore, figure: Figure, frames: Array, *, layers: bool = True) -> Array:
     """World matrices (F, B, 4, 4) of the keyed motion."""
     pose = keyed_pose(scene, assets, figure, frames, layers=layers)
-    return skeleton_of(figure).global_matrices(pose, root_at(figure, np.atleast_1d(np.asarray(frames, float))))
+    return skeleton_of(figure).global_matrices(pose, root_at(scene, assets, figure, frames))
 
 
 def load_clip(assets: AssetStore, key: str) -> Clip:

@@ -37,8 +37,8 @@ def places_at(keys: tuple[MotionKey, ...], frames: Array) -> tuple[Array, Array]
     return _position_spline(keys)(f), turn
 
 
-def root_at(figure: Figure, frames: Array) -> Array:
-    """Where a figure's file has its origin in the scene, with its unit, at frames (F,): matrices (F, 4, 4)."""
+def own_root(figure: Figure, frames: Array) -> Array:
+    """Where a figure's file has its origin, with its unit, at frames (F,) in which it rides on nothing: matrices (F, 4, 4)."""
     frames = np.atleast_1d(np.asarray(frames, float))
     if not figure.track:
         return np.repeat(placement(figure)[None], len(frames), axis=0)

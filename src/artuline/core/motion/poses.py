@@ -7,6 +7,7 @@ from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.clip import Channel, Clip
 from artuline.core.motion.keyed import keyed_pose, load_clip
+from artuline.core.motion.limbs import bend_limb, limb_bones
 from artuline.core.motion.skeleton import Pose, rigid, skeleton_of
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
@@ -110,50 +111,9 @@ def reached(figure: Figure, root: Array, pose: Pose, bone: str, goal: Array) -> 
 
     The limb keeps the plane that it bends in; the bone keeps its rotation in the world. Raises ArtulineError if there are not two bones above.
     """
-    skeleton = skeleton_of(figure)
     c = figure.bone_index[bone]
-    b = skeleton.parents[c]
-    a = skeleton.parents[b] if b >= 0 else -1
-    if a < 0:
-        raise ArtulineError(f"{bone} has no limb of two bones above it", remedy="Choose a hand, a foot, or the like.")
-    p, q = rigid(skeleton.global_matrices(pose.frame(0), root))
-    up = skeleton.parents[a]
-    above = q[up] if up >= 0 else rigid(root[None])[1][0]
-    along = rotation.rotate(rotation.conjugate(q[[a, b]]), p[[b, c]] - p[[a, b]])
+    limb_bones(figure, bone)
+    _, q = rigid(skeleton_of(figure).global_matrices(pose.frame(0), root))
     made = pose.copy()
-    made.rotation[0, [a, b]] = bent(above, p[a], along, pose.rotation[0, [a, b]], goal)
-    lower = rotation.multiply(rotation.multiply(above, made.rotation[0, a]), made.rotation[0, b])
-    made.rotation[0, c] = rotation.multiply(rotation.conjugate(lower), q[c])
+    bend_limb(figure, root[None], made, np.array([0]), bone, goal[None], q[None, c])
     return made
-
-
-def bent(above: Array, place: Array, along: Array, turns: Array, goal: Array) -> Array:
-    """Local rotations (2, 4) of a limb's two bones with which its end comes to ``goal`` (3,), or as near as it can.
-
-    above (4,): rotation of what carries the limb; place (3,): where it begins; along (2, 3): the way along each bone in its own
-    frame; turns (2, 4): the rotations so far, whose plane of bending is kept. By the law of cosines, then by the shortest turn.
-    """
-    q_a = rotation.multiply(above, turns[0])
-    q_b = rotation.multiply(q_a, turns[1])
-    upper, lower, way = rotation.rotate(q_a, along[0]), rotation.rotate(q_b, along[1]), goal - place
-    long, short = float(np.linalg.norm(upper)), float(np.linalg.norm(lower))
-    far = float(np.clip(np.linalg.norm(way), abs(long - short) + 1e-6, long + short - 1e-6))
-    side = np.cross(upper, lower)
-    if np.linalg.norm(side) < 1e-9 * long * short:
-        side = np.cross(upper, [0.0, 0.0, 1.0] if abs(upper[2]) < 0.9 * long else [1.0, 0.0, 0.0])
-    side /= np.linalg.norm(side)
-    # open or close the middle joint until the ends are as far apart as they should be
-    now = np.arctan2(np.cross(upper, lower) @ side, upper @ lower)
-    wanted = np.pi - np.arccos(np.clip((long**2 + short**2 - far**2) / (2.0 * long * short), -1.0, 1.0))
-    bend = rotation.from_rotation_vector(side * (wanted - now))
-    # then turn the whole limb towards the goal
-    aim = rotation.align(_unit(upper + rotation.rotate(bend, lower)), _unit(way))
-    new_a, new_b = rotation.multiply(aim, q_a), rotation.multiply(aim, rotation.multiply(bend, q_b))
-    made = np.stack(
-        [rotation.multiply(rotation.conjugate(above), new_a), rotation.multiply(rotation.conjugate(new_a), new_b)]
-    )
-    return np.asarray(rotation.normalize(made))
-
-
-def _unit(v: Array) -> Array:
-    return v / max(float(np.linalg.norm(v)), 1e-12)

@@ -70,6 +70,16 @@ def _of_bones(bones: tuple[Bone, ...]) -> Skeleton:
     return Skeleton(tuple(b.name for b in bones), parents, rest)
 
 
+def under(skeleton: Skeleton, pose: Pose, old: Array, new: Array) -> Pose:
+    """The same places of all bones as a pose (F, B) under a root (F, 4, 4), as a pose under another root."""
+    made = pose.copy()
+    for b, up in enumerate(skeleton.parents):
+        if up < 0:
+            local = transforms.compose(pose.translation[:, b], pose.rotation[:, b], pose.scale[:, b])
+            made.translation[:, b], made.rotation[:, b] = rigid(np.linalg.inv(new) @ old @ local)
+    return made
+
+
 def skeleton_of(figure: Figure) -> Skeleton:
     """The arrays of a figure's bones; cached."""
     return _of_bones(figure.bones)

@@ -2,6 +2,8 @@
 
 from collections.abc import Callable, Collection
 from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -9,8 +11,8 @@ from numpy.typing import NDArray
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry.polyhedron import TriangleMesh, triangle_mesh
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.keyed import keyed_pose
-from artuline.core.motion.places import places_at, root_at
+from artuline.core.motion.keyed import keyed_pose, root_at
+from artuline.core.motion.places import places_at
 from artuline.core.motion.skeleton import Pose, rest_matrices, rigid, skeleton_of
 from artuline.core.physics.batches import components
 from artuline.core.physics.world import BodySpec, JointSpec, World
@@ -25,6 +27,7 @@ from artuline.core.scene.model import (
     Joint,
     JointRef,
     Link,
+    Mount,
     Push,
     Scene,
     Spring,
@@ -34,7 +37,6 @@ TONE_FREQUENCY = 12.0  # Hz at tone 1
 STEADY_FREQUENCY = 32.0  # Hz at steadiness 1, of all that is carried: what hangs on a hand turns it, too
 RETURN_FREQUENCY = 10.0  # Hz of the pull towards the keys just above handover 0
 CALM_RATE = 30.0  # 1/s at calm 1
-LIMP_DAMPING = 2.5  # 1/s in every joint: a limp limb is not a frictionless chain
 
 
 def tone_frequency(tone: Array) -> Array:
@@ -75,16 +77,37 @@ class Part:
     bodies: tuple[Body, ...]
     bones: NDArray[np.int64]
 
+    def row(self, body: Body) -> int:
+        """The row of one of its bodies."""
+        return int(self.rows[self.bodies.index(body)])
+
     def on(self, bones: Collection[str]) -> NDArray[np.int64]:
         """Rows of the bodies on these bones."""
         return self.rows[[b.bone in bones for b in self.bodies]]
+
+
+@dataclass(frozen=True)
+class Ride:
+    """A mount in a world: the index of the figure that rides, the row of the part that is held, -1 without a body, and the row of the body that holds it, -1
+    if no body does.
+    """
+
+    figure: int
+    mount: Mount
+    part: int
+    holder: int
+
+    @property
+    def held(self) -> bool:
+        """Whether physics holds it: both ends have a body."""
+        return self.part >= 0 and self.holder >= 0
 
 
 @dataclass
 class Built:
     """A world made from a scene: a part for every figure.
 
-    The world's joints are those of the figures (``joints``), then the scene's links. ``weight`` (n,): share of gravity that a body feels;
+    The world's joints are those of the figures (``joints``), then the scene's links, then the mounts that physics holds. ``weight`` (n,): share of gravity that a body feels;
     ``shown`` (n,): share of its physics that is shown; ``springs``: Hz of every joint of a figure that is springy, else 0.
     """
 
@@ -97,6 +120,7 @@ class Built:
     weight: Array
     shown: Array
     springs: Array
+    rides: tuple[Ride, ...] = ()
     #: Changes the keyed pose (F, B) of a figure, by its index, at frames (F,); in place.
     follow: Callable[[int, Array, Pose], None] = field(default=lambda figure, frames, pose: None)
 
@@ -115,17 +139,30 @@ class Built:
 
     @property
     def joint_refs(self) -> tuple[JointRef, ...]:
-        """Every joint and link of the world."""
+        """Every joint, link and mount of the world."""
         mine = [JointRef(self.parts[k].figure.id, j.id) for k, j in self.joints]
-        return (*mine, *(JointRef(None, x.id) for x in self.scene.links))
+        rides = [JointRef(self.parts[r.figure].figure.id, r.mount.id) for r in self.rides if r.held]
+        return (*mine, *(JointRef(None, x.id) for x in self.scene.links), *rides)
 
     def set_links(self, frame: float) -> None:
-        """Let the links of a frame hold: one that begins grips what is there."""
-        for k, link in enumerate(self.scene.links, len(self.joints)):
+        """Let the links and mounts of a frame hold: one that begins grips what is there."""
+        held: list[tuple[Link | Mount, bool]] = [(x, x.kind != "tie") for x in self.scene.links]
+        held += [(r.mount, True) for r in self.rides if r.held]
+        for k, (link, grips) in enumerate(held, len(self.joints)):
             on = link.acts(frame)
-            if on and not self.world.joints["on"][k] and link.kind != "tie":
+            if on and not self.world.joints["on"][k] and grips:
                 self.world.grip(k)
             self.world.joints["on"][k] = on
+
+    def pose(self, figure: Figure, frames: Array) -> Pose:
+        """The local pose (F, B) of a figure that physics follows: its keys, layers with baked results left out, and its returns."""
+        pose = keyed_pose(self.scene, self.assets, figure, frames, layers=False)
+        self.follow(self._index[figure.id], frames, pose)
+        return pose
+
+    @cached_property
+    def _index(self) -> dict[str, int]:
+        return {part.figure.id: k for k, part in enumerate(self.parts)}
 
     @property
     def body_refs(self) -> tuple[BodyRef, ...]:
@@ -135,23 +172,31 @@ class Built:
     def keyed(self, frames: Array) -> tuple[Array, Array]:
         """Keyed poses of all bodies' frames at scene frames (F,): (F, n, 3), (F, n, 4)."""
         p, q = np.zeros((len(frames), self.count, 3)), np.zeros((len(frames), self.count, 4))
-        for k, part in enumerate(self.parts):
+        for part in self.parts:
             if part.figure.obstacle and part.figure.is_its_root:
                 # no way through matrices, which would round it
                 p[:, part.rows[0]], q[:, part.rows[0]] = places_at(part.figure.track, frames)
             elif len(part.rows):
-                # the keys steer, layers with baked results do not
-                pose = keyed_pose(self.scene, self.assets, part.figure, frames, layers=False)
-                self.follow(k, frames, pose)
-                m = skeleton_of(part.figure).global_matrices(pose, root_at(part.figure, frames))
+                root = root_at(self.scene, self.assets, part.figure, frames, self.pose)
+                m = skeleton_of(part.figure).global_matrices(self.pose(part.figure, frames), root)
                 p[:, part.rows], q[:, part.rows] = rigid(m[:, part.bones])
         return p, q
 
     def lanes(self, frames: Array) -> tuple[Array, Array]:
         """Handover and tone of all bodies at frames: (F, n), (F, n)."""
-        return self._over(frames, lambda b, g: g.handover.value(frames)), self._over(
-            frames, lambda b, g: g.tone.value(frames)
-        )
+        handover = self._over(frames, lambda b, g: g.handover.value(frames))
+        # what rides goes limp with what it rides on; without a body there it cannot be let go
+        for r in sorted(self.rides, key=lambda r: self._depth[r.figure]):
+            on = np.array([r.mount.acts(f) for f in frames])
+            if r.part >= 0:
+                with_it = np.maximum(handover[:, r.part], handover[:, r.holder]) if r.holder >= 0 else 0.0
+                handover[:, r.part] = np.where(on, with_it, handover[:, r.part])
+        return handover, self._over(frames, lambda b, g: g.tone.value(frames))
+
+    @cached_property
+    def _depth(self) -> dict[int, int]:
+        """The place of every figure, by its index, in the order in which they ride on each other."""
+        return {self._index[f.id]: i for i, f in enumerate(self.scene.in_order)}
 
     def firmness(self, frames: Array) -> tuple[Array, Array]:
         """Steadiness and calm of all bodies at frames: (F, n), (F, n)."""
@@ -240,13 +285,22 @@ class _Making:
             drag=(body.drag, body.spin_drag), group=apart, area=None if self.windy and f.wind else (0.0, 0.0, 0.0),
         )  # fmt: skip
 
+    def joined(self, row: int) -> list[tuple[int, int]]:
+        """The rows that a body is joined to."""
+        ends = [(j.parent, j.child) for j in self.joints]
+        return [(b, a) for a, b in ends if a == row] + [(a, b) for a, b in ends if b == row]
+
 
 def build(scene: Scene, assets: AssetStore) -> Built:
     """Make the world of a scene, posed by its keys at the first frame. Raises ArtulineError."""
     made = _Making(windy=any(scene.wind) or bool(scene.wind_lane.keys))
     parts = tuple(made.figure(k, f) for k, f in enumerate(scene.figures))
     made.off |= {(made.index[a.figure, a.body], made.index[b.figure, b.body]) for a, b in scene.pairs_off}
-    links = [_link(made.index, x) for x in scene.links]
+    rides = _rides(scene, parts)
+    for r in rides:
+        if r.held and not r.mount.collides:
+            made.off |= _apart(made, parts, r)
+    links = [_link(made.index, x) for x in scene.links] + [_hold(r) for r in rides if r.held]
     g = scene.ground
     plane = (g.height, g.friction, g.restitution) if g is not None else None
     meshes = {s: mesh_solid(assets, s) for f in scene.figures for s in f.solids}
@@ -260,8 +314,36 @@ def build(scene: Scene, assets: AssetStore) -> Built:
     pushes = [(made.index[p.figure, p.body], p) for p in scene.pushes]
     return Built(
         scene, assets, world, parts, tuple(made.owners[k] for k in order), pushes,
-        np.array(made.weight), np.array(made.shown), np.array([made.springs[k] for k in order]),
+        np.array(made.weight), np.array(made.shown), np.array([made.springs[k] for k in order]), rides,
     )  # fmt: skip
+
+
+def _rides(scene: Scene, parts: tuple[Part, ...]) -> tuple[Ride, ...]:
+    """Every mount of a scene."""
+    by_id, found = {part.figure.id: part for part in parts}, []
+    for k, part in enumerate(parts):
+        for m in part.figure.mounts:
+            holder = by_id[m.figure]
+            carrier = holder.figure.carrier(m.bone)
+            rows = [
+                p.row(b) if b is not None else -1
+                for p, b in ((part, part.figure.body_of.get(m.part)), (holder, carrier))
+            ]
+            found.append(Ride(k, m, *rows))
+    return tuple(found)
+
+
+def _apart(made: "_Making", parts: tuple[Part, ...], r: Ride) -> set[tuple[int, int]]:
+    """The pairs of bodies that do not touch each other where one rides on the other."""
+    near = {r.holder} | {a for a, b in made.joined(r.holder)}
+    mine = parts[r.figure].rows.tolist()
+    return {(a, r.holder) for a in mine} | {(r.part, b) for b in near}
+
+
+def _hold(r: Ride) -> JointSpec:
+    """The solver's link of a mount, off until ``Built.set_links`` lets it hold."""
+    kind: Literal["weld", "pin"] = "weld" if r.mount.hold == "fixed" else "pin"
+    return JointSpec(parent=r.holder, child=r.part, kind=kind, anchor=np.array(r.mount.point), on=False)
 
 
 def mesh_solid(assets: AssetStore, key: str) -> TriangleMesh:
@@ -280,7 +362,7 @@ def _joint(j: Joint, parent: int, child: int, spring: Spring | None) -> JointSpe
         axes=_axes(j), follow=True, friction=j.friction, bounce=j.bounce,
         limit_frequency=j.limit_frequency, limit_ratio=j.limit_ratio, break_impulse=j.break_impulse,
         spring_frequency=j.spring_frequency, spring_ratio=j.spring_ratio,
-        damping=0.0 if spring else LIMP_DAMPING, ratio=spring.ratio if spring else 1.0,
+        damping=0.0 if spring else j.damping, ratio=spring.ratio if spring else 1.0,
     )  # fmt: skip
 
 

@@ -10,7 +10,6 @@ from numpy.typing import NDArray
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.keyed import keyed_pose
-from artuline.core.motion.places import root_at
 from artuline.core.motion.skeleton import rigid, skeleton_of
 from artuline.core.run.planting import lowest
 from artuline.core.run.take import Take
@@ -55,7 +54,7 @@ def shown_places(scene: Scene, take: Take) -> tuple[Array, Array]:
         columns = [(c, f.bone_index[b.bone]) for b in f.bodies if (c := take.column(f.id, b.id)) is not None]
         if columns:
             at, bones = (list(x) for x in zip(*columns))
-            p[:, at], q[:, at] = rigid(skeleton_of(f).global_matrices(pose, root_at(f, take.frames))[:, bones])
+            p[:, at], q[:, at] = rigid(skeleton_of(f).global_matrices(pose, take.root(f))[:, bones])
     return p, q
 
 
@@ -103,7 +102,7 @@ def foot_slide(scene: Scene, take: Take) -> tuple[float, int, BodyRef | None]:
     for f in scene.figures:
         if f.id not in take.poses:
             continue
-        matrices = skeleton_of(f).global_matrices(take.poses[f.id], root_at(f, take.frames))
+        matrices = skeleton_of(f).global_matrices(take.poses[f.id], take.root(f))
         p, q = rigid(matrices)
         for body in f.bodies:
             column = take.column(f.id, body.id)

@@ -4,7 +4,7 @@ import numpy as np
 
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.poses import bent
+from artuline.core.motion.limbs import bent
 from artuline.core.motion.skeleton import Pose, rigid, skeleton_of
 from artuline.core.run.build import group_of
 from artuline.core.run.shown import smooth_step

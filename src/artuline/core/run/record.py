@@ -7,12 +7,13 @@ from collections.abc import Callable
 import numpy as np
 
 from artuline.core.errors import ArtulineError, CancelledError
+from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.keyed import keyed_pose
-from artuline.core.motion.places import root_at
-from artuline.core.motion.skeleton import Pose
+from artuline.core.motion.keyed import keyed_pose, leads, riding_root, root_at
+from artuline.core.motion.places import own_root
+from artuline.core.motion.skeleton import Pose, rigid, skeleton_of, under
 from artuline.core.physics.state import ASKED, DONE, HALTED
-from artuline.core.run.build import Built, build, require_bodies
+from artuline.core.run.build import Built, Ride, build, require_bodies
 from artuline.core.run.planting import plant_feet
 from artuline.core.run.returns import Return, begin, coming, put
 from artuline.core.run.shown import shown_pose
@@ -93,7 +94,7 @@ def run(
             progress(done, count - 1)
             if watch is not None and time.perf_counter() - seen > WATCH_SECONDS:
                 seen = time.perf_counter()
-                watch(int(frames[done]), {f.id: rec.shown(n, slice(done, done + 1)) for n, f in rec.figures()})
+                watch(int(frames[done]), {f.id: rec.watched(n, done) for n, f in rec.figures()})
         first = last
     return rec.take(done + 1)
 
@@ -129,6 +130,8 @@ class _Record:
         self.of_joints = {name: np.zeros((count, m)) for name in ("separation", "excess", "used")}
         self.kinetic = np.zeros((count, n))
         self.held: list[int] = []
+        #: How holders are shown, by figure and rows, while no more is recorded.
+        self._holders: dict[tuple[int, int, int], Array] = {}
         self._halted = 0
         self.handover, _ = built.lanes(frames.astype(float))
         self.returns: dict[int, list[Return]] = {}
@@ -151,6 +154,7 @@ class _Record:
 
     def keep(self, i: int) -> None:
         """Keep the world as it is now as row i."""
+        self._holders.clear()
         world = self.built.world
         self.p[i], self.q[i] = world.poses()
         for kept, rows in ((self.of_bodies, world.bodies), (self.of_joints, world.joints)):
@@ -169,15 +173,70 @@ class _Record:
         self._follow(figure, frames, pose, at_once)
         return pose
 
+    def watched(self, figure: int, row: int) -> Pose:
+        """The shown local pose (1, B) of a figure at a row, under its keyed root."""
+        rows = slice(row, row + 1)
+        f, pose = self.built.parts[figure].figure, self.shown(figure, rows)
+        if not f.mounts:
+            return pose
+        keyed = root_at(self.built.scene, self.built.assets, f, self.frames[rows].astype(float))
+        return under(skeleton_of(f), pose, self.root(figure, rows), keyed)
+
+    def root(self, figure: int, rows: slice) -> Array:
+        """What the shown pose of a figure at rows is under (F, 4, 4): where it rides, on what is shown of its holder."""
+        f, frames = self.built.parts[figure].figure, self.frames[rows].astype(float)
+        if not f.mounts:
+            return own_root(f, frames)
+        found, which = root_at(self.built.scene, self.built.assets, f, frames, self.built.pose), leads(f, frames)[0]
+        for k, ride in enumerate(self._rides(figure)):
+            on = np.flatnonzero((which == k) & np.array([ride.mount.acts(x) for x in frames]))
+            if len(on):
+                holder, bones = self._holder(ride, rows)
+                bone = bones[on, holder.bone_index[ride.mount.bone]]
+                found[on] = riding_root(self.built.scene, self.built.assets, f, ride.mount, frames[on], bone)
+        return found
+
+    def _rides(self, figure: int) -> list[Ride]:
+        return [r for r in self.built.rides if r.figure == figure]
+
+    def _holder(self, ride: Ride, rows: slice) -> tuple[Figure, Array]:
+        """What a figure rides on, and the matrices (F, B, 4, 4) in which it is shown."""
+        h = next(i for i, f in self.figures() if f.id == ride.mount.figure)
+        holder, key = self.built.parts[h].figure, (h, rows.start, rows.stop)
+        if key not in self._holders:
+            pose = self.shown(h, rows, planted=True)
+            self._holders[key] = skeleton_of(holder).global_matrices(pose, self.root(h, rows))
+        return holder, self._holders[key]
+
+    def _places(self, figure: int, rows: slice) -> tuple[Array, Array]:
+        """Where the bodies of a figure were (F, n, 3), (F, n, 4). What rides goes with what is shown of its holder, which may not be where that was."""
+        part, frames = self.built.parts[figure], self.frames[rows].astype(float)
+        p, q = self.p[rows][:, part.rows], self.q[rows][:, part.rows]
+        for ride in (r for r in self._rides(figure) if r.held):
+            on = np.flatnonzero([ride.mount.acts(x) for x in frames])
+            if not len(on):
+                continue
+            holder, bones = self._holder(ride, rows)
+            carrier = holder.carrier(ride.mount.bone)
+            assert carrier is not None
+            at, facing = rigid(bones[on, holder.bone_index[carrier.bone]])
+            turn = rotation.multiply(facing, rotation.conjugate(self.q[rows][on, ride.holder]))
+            k = int(np.flatnonzero(part.rows == ride.part)[0])
+            arm = np.broadcast_to(ride.mount.point, (len(on), 3))
+            grip = p[on, k] + rotation.rotate(q[on, k], arm)
+            new = at + rotation.rotate(turn, grip - self.p[rows][on, ride.holder])
+            if ride.mount.hold == "fixed":
+                q[on, k] = rotation.multiply(turn, q[on, k])
+            p[on] += (new - rotation.rotate(q[on, k], arm) - p[on, k])[:, None]
+        return p, q
+
     def shown(self, figure: int, rows: slice, *, planted: bool = False) -> Pose:
         """The shown local pose of a figure at rows."""
         part = self.built.parts[figure]
         f, mine, bones = part.figure, part.rows, part.bones
-        root = root_at(f, self.frames[rows].astype(float))
+        root = self.root(figure, rows)
         keyed, handover = self._keyed(figure, rows), self.handover[rows][:, mine]
-        pose = shown_pose(
-            f, root, keyed, bones, self.p[rows][:, mine], self.q[rows][:, mine], handover, self.built.shown[mine]
-        )
+        pose = shown_pose(f, root, keyed, bones, *self._places(figure, rows), handover, self.built.shown[mine])
         if planted:
             goal = self._keyed(figure, rows, at_once=True)
             plant_feet(self.built.scene, f, root, pose, goal, dict(zip(bones.tolist(), handover.T)))
@@ -196,6 +255,7 @@ class _Record:
             **{name: values[rows] for name, values in (self.of_bodies | self.of_joints).items()},
             kinetic=self.kinetic[rows],
             poses={f.id: self.shown(k, rows, planted=True) for k, f in self.figures()},
+            roots={f.id: self.root(k, rows) for k, f in self.figures() if f.mounts},
             bodies=self.built.body_refs,
             joints=self.built.joint_refs,
             substeps=(int(world.counters[ASKED]), int(world.counters[DONE])),

@@ -6,8 +6,7 @@ import numpy as np
 
 from artuline.core.geometry import rotation, transforms
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.keyed import clip_pose
-from artuline.core.motion.places import root_at
+from artuline.core.motion.keyed import clip_pose, root_at
 from artuline.core.motion.skeleton import Pose, rigid, skeleton_of
 from artuline.core.run.build import group_of
 from artuline.core.run.shown import smooth_step
@@ -68,7 +67,7 @@ def begin(scene: Scene, assets: AssetStore, figure: Figure, group: Group, frame:
 
 def _here(scene: Scene, assets: AssetStore, figure: Figure, clip: Figure, frame: int, pose: Pose) -> Array:
     """A turn about Y and a level move that bring the clip's start to where the figure's topmost body is."""
-    skeleton, root = skeleton_of(figure), root_at(figure, np.array([float(frame)]))[0]
+    skeleton, root = skeleton_of(figure), root_at(scene, assets, figure, np.array([float(frame)]))[0]
     top = min((figure.bone_index[b.bone] for b in figure.bodies), default=0)
     (p, q), (p0, q0) = (
         rigid(skeleton.global_matrices(x.frame(0), root)[top])
@@ -104,7 +103,7 @@ def put(
             pose.rotation[at], pose.translation[at] = start_q, start_p
             continue
         goal = clip_pose(scene, assets, r.clip, frames[rows])
-        root = root_at(figure, frames[rows])
+        root = root_at(scene, assets, figure, frames[rows])
         carry = np.linalg.inv(root) @ r.place @ root
         for b in r.bones:
             if skeleton.parents[b] < 0:

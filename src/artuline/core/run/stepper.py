@@ -54,6 +54,7 @@ class Stepper:
         a, b = frame * course.k, (frame + 1) * course.k
         built, world = self.built, self.built.world
         x, r = course.x[course.lead :], course.r[course.lead :]
+        self._bring_along(self.free & ~course.free[a], x[a], r[a])
         start_keyed(world.bodies, ~self.free, course.x, course.r, 1.0 / (course.rate * course.k), a + course.lead)
         built.set_links(course.first + frame)
         light = (built.weight < 1.0).any()
@@ -70,6 +71,28 @@ class Stepper:
             1.0 / course.rate, x[a : b + 1], r[a : b + 1], course.free[a:b], course.goal[a:b], course.drive[a:b],
             calm=course.calm[a:b], gravity=course.gravity[a:b], wind=course.wind[a:b],
         )  # fmt: skip
+
+    def _bring_along(self, back: NDArray[np.bool_], x: Array, r: Array) -> None:
+        """Move what hangs freely on bodies that are ``back`` (n,) on their keys x (n, 3), r (n, 4) from now on with them: what is shown has come
+        there softly, and the last bit from where they were would tear at it.
+        """
+        world, seen = self.built.world, back.copy()
+        seen |= ~self.free
+        b, joints = world.bodies, world.joints[world.joints["on"]]
+        ends = np.stack([joints["parent"], joints["child"]], axis=1)
+        ends = ends[(ends >= 0).all(axis=1)]
+        for i in np.flatnonzero(back):
+            found = [int(i)]
+            for at in found:
+                beside = ends[(ends == at).any(axis=1)].ravel()
+                new = sorted({int(k) for k in beside if not seen[k]})
+                seen[new] = True
+                found += new
+            if len(found) > 1:
+                turn = rotation.multiply(r[i], rotation.conjugate(b["q"][i]))
+                away = found[1:]
+                b["x"][away] = x[i] + rotation.rotate(turn, b["x"][away] - b["x"][i])
+                b["q"][away] = rotation.multiply(turn, b["q"][away])
 
     def _start(self, free: NDArray[np.bool_]) -> None:
         """Give figures that are handed over for the first time their own velocity and spin."""

@@ -1,27 +1,29 @@
 """A recorded simulation: what was shown on every frame, and what to know about it."""
 
 import json
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 
 import numpy as np
 
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry.rotation import Array
+from artuline.core.motion.places import own_root
 from artuline.core.motion.skeleton import Pose
 from artuline.core.scene.arrays import Checked
 from artuline.core.scene.assets import Arrays
-from artuline.core.scene.model import BodyRef, JointRef
+from artuline.core.scene.model import BodyRef, Figure, JointRef
 
 
 @dataclass(frozen=True, eq=False)
 class Take:
-    """F frames of n bodies (figures' first, then obstacles) and m joints.
+    """F frames of n bodies and m joints.
 
     frames (F,); position (F, n, 3), rotation (F, n, 4) of the bodies' frames; handover (F, n); contact (F, n)
     normal impulse in N s; touch (F, n, 3) place of the hardest contact, where there is one; penetration (F, n) m; separation (F, m) m; excess (F, m) radians beyond a limit; used (F, m) share of the limits in use;
     kinetic (F, n) energy in J.
-    poses: by figure id, the shown local pose (F, B). bodies, joints: which they are (links of the scene are joints too).
+    poses: by figure id, the shown local pose (F, B). bodies, joints: which they are (links of the scene and mounts are joints
+    too). roots: by figure id, what the poses of a figure that rides on another are under (F, 4, 4).
     substeps: asked for and done, after halving. held: the frames in which the solver stood still for a part of a substep, since
     its joints could not be closed.
     """
@@ -42,6 +44,7 @@ class Take:
     joints: tuple[JointRef, ...]
     substeps: tuple[int, int]
     held: tuple[int, ...] = ()
+    roots: dict[str, Array] = field(default_factory=dict)
 
     def column(self, figure: str | None, body: str) -> int | None:
         """The place of a body among those of the take; None if it is not in it."""
@@ -50,6 +53,13 @@ class Take:
     @cached_property
     def _columns(self) -> dict[BodyRef, int]:
         return {ref: i for i, ref in enumerate(self.bodies)}
+
+    def root(self, figure: Figure, row: int | None = None) -> Array:
+        """What a figure's poses are under: matrices (F, 4, 4), or (4, 4) at a row. Its own place, but for what rode on another one."""
+        rows = slice(None) if row is None else slice(row, row + 1)
+        kept = self.roots.get(figure.id)
+        found = kept[rows] if kept is not None else own_root(figure, self.frames[rows].astype(float))
+        return found if row is None else found[0]
 
     def row(self, frame: float) -> int:
         """The row of the nearest recorded frame."""
@@ -70,6 +80,9 @@ class Take:
         for i, pose in enumerate(self.poses.values()):
             for part in ("translation", "rotation", "scale"):
                 arrays[f"pose.{i}.{part}"] = getattr(pose, part)
+        for i, name in enumerate(self.poses):
+            if name in self.roots:
+                arrays[f"root.{i}"] = self.roots[name]
         return arrays
 
     @staticmethod
@@ -100,6 +113,8 @@ class Take:
             c.take(f"pose.{i}.translation", ("F", f"B{i}", 3))
             c.take(f"pose.{i}.rotation", ("F", f"B{i}", 4))
             c.take(f"pose.{i}.scale", ("F", f"B{i}", 3))
+            if f"root.{i}" in arrays:
+                c.take(f"root.{i}", ("F", 4, 4))
 
     @staticmethod
     def from_arrays(arrays: Arrays) -> "Take":
@@ -117,6 +132,7 @@ class Take:
                 joints=tuple(JointRef(*x) for x in about["joints"]),
                 substeps=tuple(about["substeps"]),
                 held=tuple(about.get("held", ())),
+                roots={n: arrays[f"root.{i}"] for i, n in enumerate(about["figures"]) if f"root.{i}" in arrays},
             )
         except (KeyError, ValueError, TypeError) as error:
             raise ArtulineError("a take's data is damaged") from error

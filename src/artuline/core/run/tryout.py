@@ -7,8 +7,7 @@ import numpy as np
 
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.keyed import keyed_pose
-from artuline.core.motion.places import root_at
+from artuline.core.motion.keyed import keyed_pose, root_at
 from artuline.core.motion.skeleton import Pose, skeleton_of
 from artuline.core.physics.state import PLANE
 from artuline.core.run.build import build, require_bodies, tone_frequency
@@ -58,7 +57,7 @@ class Tryout:
         world.gravity[:], world.wind[:] = self._gravity, wind_at(scene, now)[0]
         self._matrices = []
         for f, pose in zip(scene.figures, self._keyed):
-            world_ = skeleton_of(f).global_matrices(pose.frame(0), root_at(f, now)[0])
+            world_ = skeleton_of(f).global_matrices(pose.frame(0), root_at(scene, assets, f, now)[0])
             up = skeleton_of(f).parents
             inverse = np.linalg.inv(world_)
             # of a bone in its parent, for those that carry no body
@@ -129,7 +128,7 @@ class Tryout:
             if len(rows):
                 pose = shown_pose(
                     part.figure,
-                    root_at(part.figure, now),
+                    root_at(self.scene, self.built.assets, part.figure, now),
                     pose,
                     part.bones,
                     p[None, rows],

@@ -77,7 +77,7 @@ class Joint(Model):
     cone, ``twist`` is a range about x, in radians. A hinge turns about x within ``twist``. A slide moves
     along x within ``slide`` (m). The kind axes has a range for each of x, y, z (m), twist and the two swings (radians).
     ``tone`` multiplies the group's tone. ``limit_frequency`` (Hz, 0: hard) and ``limit_ratio`` make limits soft;
-    ``bounce`` is the share of its speed that a struck limit gives back; ``friction`` is a torque in N m;
+    ``bounce`` is the share of its speed that a struck limit gives back; ``friction`` is a torque in N m; ``damping``, 1/s, takes speed from what no spring or tone holds;
     ``spring_frequency`` (Hz) and ``spring_ratio`` pull places that are not locked back to their middle; ``break_impulse``
     parts the joint when it carries more within a frame (N s, 0: never).
     """
@@ -99,6 +99,7 @@ class Joint(Model):
     limit_ratio: NonNegative = 1.0
     bounce: Share = 0.0
     friction: NonNegative = 0.0
+    damping: NonNegative = 2.5
     spring_frequency: NonNegative = 0.0
     spring_ratio: NonNegative = 1.0
     break_impulse: NonNegative = 0.0

@@ -68,10 +68,19 @@ def ragdoll(s: Scene, new: Figure) -> Scene:
 
 def pruned(s: Scene, **values: object) -> Scene:
     """The scene with figures replaced, without whatever refers to a body that is not there any more:
-    links, pushes and pairs that do not collide.
+    links, mounts, pushes and pairs that do not collide.
     """
     figures: tuple[Figure, ...] = values.get("figures", s.figures)  # type: ignore[assignment]
     known = {(f.id, b.id) for f in figures for b in f.bodies}
+    bones = {(f.id, b.name) for f in figures for b in f.bones}
+
+    def mounted(f: Figure) -> Figure:
+        kept = tuple(
+            m for m in f.mounts if (m.figure, m.bone) in bones and (m.reach is None or (m.figure, m.reach) in bones)
+        )
+        return f if kept == f.mounts else f.changed(mounts=kept)
+
+    values["figures"] = tuple(mounted(f) for f in figures)
 
     def there(*ends: LinkEnd | None) -> bool:
         return all(e is None or (e.figure, e.body) in known for e in ends)

@@ -8,6 +8,7 @@ from pydantic import model_validator
 from artuline.core.scene.body import Body, Joint, Shape
 from artuline.core.scene.group import Group
 from artuline.core.scene.lanes import MotionKey, run_forward
+from artuline.core.scene.mount import Mount
 from artuline.core.scene.values import UPRIGHT, ZERO, Id, Model, NonNegative, Positive, Quat, Share, Vec3, known, unique
 
 
@@ -67,7 +68,8 @@ class Figure(Model):
     """Anything articulated: bones, mesh, clips, bodies, joints, groups.
 
     ``unit``: metres per file unit. ``position`` (m) and ``turn`` (radians about Y) place it in the scene; a ``track`` of keys moves it
-    over frames instead, smooth between its keys and still outside them.
+    over frames instead, smooth between its keys and still outside them; while one of its ``mounts`` acts, it rides on another figure, and
+    after the last of them it stays where that left it, unless it has a track.
     ``clip_start``: the scene frame at which the clip begins. ``asset``: the mesh arrays, if any.
     ``mirror``: pairs of bones on both sides that were set by hand, a bone with itself for one in the middle.
     ``velocity`` (m/s) and ``spin`` (rad/s, about its centre of mass) are added when its bodies are first handed over.
@@ -85,6 +87,7 @@ class Figure(Model):
     position: Vec3 = ZERO
     turn: float = 0.0
     track: tuple[MotionKey, ...] = ()
+    mounts: tuple[Mount, ...] = ()
     clips: tuple[ClipRef, ...] = ()
     clip: str | None = None
     clip_start: float = 0.0
@@ -180,6 +183,22 @@ class Figure(Model):
         found = [bone[child] for children in above.values() if len(children) > 1 for child in children]
         return sorted(found, key=lambda b: self.bone_index[b])
 
+    def limb_of(self, end: str) -> tuple[str, ...]:
+        """A bone with the two above it that bend to bring it somewhere: root, middle, end; fewer where the skeleton ends."""
+        found = [end]
+        while len(found) < 3 and (up := self.bones[self.bone_index[found[0]]].parent) is not None:
+            found.insert(0, up)
+        return tuple(found)
+
+    def carrier(self, bone: str) -> Body | None:
+        """The body that carries a bone: its own, or that of the nearest bone above it; None if there is none."""
+        at: str | None = bone
+        while at is not None:
+            if at in self.body_of:
+                return self.body_of[at]
+            at = self.bones[self.bone_index[at]].parent
+        return None
+
     def ruled(self, group: Group) -> set[str]:
         """Names of the bones that a group is about."""
         return set(group.bones) if group.bones else self.below(group.start_bone)
@@ -213,6 +232,9 @@ class Figure(Model):
             for end in pair:
                 known(end, seen, "a mirror pair", "bone")
         self._meshes_stay()
+        unique(f"figure {self.name!r}", [*(m.id for m in self.mounts), *(j.id for j in self.joints)], "joint or mount")
+        for mount in self.mounts:
+            known(mount.part, seen, f"mount {mount.id!r}", "bone")
         for group in self.groups:
             for name in (*group.bones, *([group.start_bone] if group.start_bone is not None else [])):
                 known(name, seen, f"group {group.name!r}", "bone")

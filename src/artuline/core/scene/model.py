@@ -8,6 +8,7 @@ from artuline.core.scene.body import AxisRange, Body, Joint, Shape
 from artuline.core.scene.figure import Bone, ClipRef, Figure, Layer, Material, obstacle
 from artuline.core.scene.group import Group, Spring
 from artuline.core.scene.lanes import Key, Lane, MotionKey, VectorKey, VectorLane
+from artuline.core.scene.mount import Mount
 from artuline.core.scene.scene import FORMAT_VERSION, Scene, TakeRef
 from artuline.core.scene.values import MOST_FRAME, UPRIGHT, ZERO, Model, Quat, Vec3
 from artuline.core.scene.world import BodyRef, Ground, Gusts, JointRef, Link, LinkEnd, Push
@@ -36,6 +37,7 @@ __all__ = [
     "Material",
     "Model",
     "MotionKey",
+    "Mount",
     "Push",
     "Quat",
     "Scene",

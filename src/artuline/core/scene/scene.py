@@ -76,9 +76,40 @@ class Scene(Model):
             for end in (link.a, link.b):
                 if end is not None and (end.figure, end.body) not in bodies:
                     raise ValueError(f"link {link.name!r} refers to the body {end.body!r}, which does not exist")
+        self._mounted()
         if self.take is not None:
             known(self.take, {t.id for t in self.takes}, "the scene", "take")
         return self
+
+    def _mounted(self) -> None:
+        """Raises ValueError for mounts on what is not there, and for a ring of them."""
+        by_id = {f.id: f for f in self.figures}
+        for f in self.figures:
+            for m in f.mounts:
+                known(m.figure, by_id, f"mount {m.id!r} of {f.name!r}", "figure")
+                for bone in (m.bone, *([m.reach] if m.reach is not None else [])):
+                    known(bone, by_id[m.figure].bone_index, f"mount {m.id!r} of {f.name!r}", "bone")
+                if m.reach is not None and m.bone in by_id[m.figure].limb_of(m.reach):
+                    raise ValueError(f"{m.reach!r} cannot reach for what rides on its own limb")
+        self.in_order  # noqa: B018 - raises for a ring
+
+    @cached_property
+    def in_order(self) -> tuple[Figure, ...]:
+        """The figures, each after those that it rides on."""
+        by_id, done, found = {f.id: f for f in self.figures}, set(), []
+
+        def add(f: Figure, above: tuple[str, ...]) -> None:
+            if f.id in above:
+                raise ValueError(f"{f.name!r} would ride on itself: take one of the mounts away")
+            if f.id not in done:
+                for m in f.mounts:
+                    add(by_id[m.figure], (*above, f.id))
+                done.add(f.id)
+                found.append(f)
+
+        for f in self.figures:
+            add(f, ())
+        return tuple(found)
 
     def figure(self, id_: str) -> Figure:
         """The figure with this id; MissingError if there is none."""
@@ -113,7 +144,10 @@ class Scene(Model):
             return BodyRef(link.a.figure, link.a.body) if link is not None else None
         owner = next((f for f in self.figures if f.id == ref.figure), None)
         joint = next((j for j in owner.joints if j.id == ref.joint), None) if owner is not None else None
-        return BodyRef(ref.figure, joint.child) if joint is not None else None
+        mount = next((m for m in owner.mounts if m.id == ref.joint), None) if owner is not None else None
+        body = owner.body_of.get(mount.part) if owner is not None and mount is not None else None
+        found = joint.child if joint is not None else body.id if body is not None else None
+        return BodyRef(ref.figure, found) if found is not None else None
 
     def active_take(self) -> TakeRef | None:
         """The take that is shown, or None."""

@@ -3,7 +3,7 @@
 import numpy as np
 
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.places import root_at
+from artuline.core.motion.keyed import root_at
 from artuline.core.motion.skeleton import Pose, skeleton_of
 from artuline.core.run.tryout import Tryout
 from artuline.core.scene.model import Scene
@@ -90,6 +90,6 @@ def running_states(session: Session, show: Show, frame: int, poses: dict[str, Po
     states = figure_states(scene, assets, frame, None, show)
     for f, state in zip(scene.figures, states):
         if f.id in poses and len(poses[f.id].rotation[0]) == len(f.bones):
-            root = root_at(f, np.array([float(frame)]))[0]
+            root = root_at(scene, assets, f, np.array([float(frame)]))[0]
             state.matrices = skeleton_of(f).global_matrices(poses[f.id].frame(0), root)
     return states

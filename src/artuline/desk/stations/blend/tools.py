@@ -8,8 +8,8 @@ from PySide6.QtGui import QPainter, QPen
 
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.keyed import keyed_pose
-from artuline.core.motion.places import places_at, root_at
+from artuline.core.motion.keyed import keyed_pose, root_at
+from artuline.core.motion.places import places_at
 from artuline.core.motion.poses import key_pose, reached, turned
 from artuline.core.motion.skeleton import rigid
 from artuline.core.scene import edit
@@ -50,7 +50,7 @@ class PoseTool(Handled):
         assert handles is not None and figure is not None
         frame, assets, bone = round(s.frame), s.assets, next(iter(s.selection.bones))
         pose = keyed_pose(s.scene, assets, figure, np.array([float(frame)]), layers=False)
-        root = root_at(figure, np.array([float(frame)]))[0]
+        root = root_at(s.scene, assets, figure, np.array([float(frame)]))[0]
 
         def change(pointer: Pointer) -> Change:
             if handle == "move":
