@@ -36,6 +36,7 @@ from artuline.core.scene.model import (
 TONE_FREQUENCY = 12.0  # Hz at tone 1
 STEADY_FREQUENCY = 32.0  # Hz at steadiness 1, of all that is carried: what hangs on a hand turns it, too
 RETURN_FREQUENCY = 10.0  # Hz of the pull towards the keys just above handover 0
+GRIP_DAMPING = 0.8  # 1/s of what swings in a palm: skin on wood
 CALM_RATE = 30.0  # 1/s at calm 1
 
 
@@ -343,7 +344,7 @@ def _apart(made: "_Making", parts: tuple[Part, ...], r: Ride) -> set[tuple[int, 
 def _hold(r: Ride) -> JointSpec:
     """The solver's link of a mount, off until ``Built.set_links`` lets it hold."""
     kind: Literal["weld", "pin"] = "weld" if r.mount.hold == "fixed" else "pin"
-    return JointSpec(parent=r.holder, child=r.part, kind=kind, anchor=np.array(r.mount.point), on=False)
+    return JointSpec(parent=r.holder, child=r.part, kind=kind, anchor=np.array(r.mount.point), on=False, damping=GRIP_DAMPING)
 
 
 def mesh_solid(assets: AssetStore, key: str) -> TriangleMesh:

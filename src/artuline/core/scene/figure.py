@@ -74,7 +74,7 @@ class Figure(Model):
     ``mirror``: pairs of bones on both sides that were set by hand, a bone with itself for one in the middle.
     ``velocity`` (m/s) and ``spin`` (rad/s, about its centre of mass) are added when its bodies are first handed over.
     ``gravity``, ``wind``: whether its bodies feel them. ``obstacle``: it stands in the way of others, seen as the shapes of its body
-    where it has no mesh, until a group hands it over.
+    where it has no mesh, until a group hands it over. ``prop``: a thing of rigid parts, every one a bone; only for who works on it.
     """
 
     id: Id
@@ -102,6 +102,7 @@ class Figure(Model):
     gravity: bool = True
     wind: bool = True
     obstacle: bool = False
+    prop: bool = False
     mirror: tuple[tuple[str, str], ...] = ()
 
     @cached_property
