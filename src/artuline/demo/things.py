@@ -8,64 +8,14 @@ from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Figure, Material
 from artuline.core.setup.hinge import with_hinge
 from artuline.core.setup.parts import make_thing
+from artuline.core.setup.surfaces import Surface, circle, revolved, swept
 from artuline.core.setup.thing_shapes import with_shapes
-
-ROUND = 28  # sides of what is turned
-
-Surface = tuple[Array, np.ndarray]
 
 WOOD = Material(name="wood", color=(0.36, 0.20, 0.09))
 IRON = Material(name="iron", color=(0.06, 0.065, 0.07))
 PALE = Material(name="pale wood", color=(0.62, 0.45, 0.26))
 CORK = Material(name="cork", color=(0.55, 0.16, 0.06))
 ROPE = Material(name="rope", color=(0.62, 0.52, 0.33))
-
-
-def revolved(profile: list[tuple[float, float]], sides: int = ROUND) -> Surface:
-    """A profile of (radius, height) turned about y: vertices (V, 3), triangles (T, 3); closed at the ends that lie on the axis."""
-    angle = np.arange(sides) * 2.0 * np.pi / sides
-    ring = np.stack([np.cos(angle), np.zeros(sides), np.sin(angle)], axis=1)
-    points = np.concatenate([r * ring + [0.0, y, 0.0] for r, y in profile])
-    triangles = []
-    for k in range(len(profile) - 1):
-        a, b = k * sides + np.arange(sides), k * sides + (np.arange(sides) + 1) % sides
-        triangles += [np.stack([a, a + sides, b], axis=1), np.stack([b, a + sides, b + sides], axis=1)]
-    made = np.concatenate(triangles)
-    corners = points[made]
-    area = np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
-    return points, made[area > 1e-14]
-
-
-def swept(line: Array, radius: float, sides: int = 10, closed: bool = False) -> Surface:
-    """A tube along a line (N, 3), in a plane or not; its ends are closed."""
-    ahead = np.roll(line, -1, axis=0) - np.roll(line, 1, axis=0)
-    if not closed:
-        ahead[0], ahead[-1] = line[1] - line[0], line[-1] - line[-2]
-    ahead /= np.linalg.norm(ahead, axis=1, keepdims=True)
-    side = np.cross(ahead[0], [0.0, 0.0, 1.0] if abs(ahead[0, 2]) < 0.9 else [1.0, 0.0, 0.0])
-    rings = []
-    angle = np.arange(sides) * 2.0 * np.pi / sides
-    for k, way in enumerate(ahead):
-        if k:
-            side = rotation.rotate(rotation.align(ahead[k - 1], way), side)
-        side = side - way * (side @ way)
-        side /= np.linalg.norm(side)
-        up = np.cross(way, side)
-        rings.append(line[k] + radius * (np.cos(angle)[:, None] * side + np.sin(angle)[:, None] * up))
-    points, n, count = np.concatenate(rings), sides, len(line)
-    triangles = []
-    for k in range(count if closed else count - 1):
-        a = k * n + np.arange(n)
-        b = k * n + (np.arange(n) + 1) % n
-        c, d = ((a + n) % (n * count), (b + n) % (n * count))
-        triangles += [np.stack([a, b, c], axis=1), np.stack([b, d, c], axis=1)]
-    if not closed:
-        points = np.concatenate([points, line[[0, -1]]])
-        for middle, first, flip in ((len(points) - 2, 0, True), (len(points) - 1, (count - 1) * n, False)):
-            a, b = first + np.arange(n), first + (np.arange(n) + 1) % n
-            m = np.full(n, middle)
-            triangles.append(np.stack([m, b, a] if flip else [m, a, b], axis=1))
-    return points, np.concatenate(triangles)
 
 
 def arc(radius: float, start: float, end: float, count: int, height: float = 0.0) -> Array:
@@ -129,7 +79,7 @@ def fender(assets: AssetStore, name: str = "fender", links: int = 4) -> Figure:
     side = [(radius * np.cos(a), half * np.sign(np.sin(a)) * (0.55 + 0.45 * abs(np.sin(a)))) for a in turn]
     side[0], side[-1] = (0.0, -half), (0.0, half)
     body = revolved([(max(r, 0.0), y + half) for r, y in side])
-    bands = [swept(_circle(radius + 0.004, y), 0.008, 8, closed=True) for y in (half - 0.05, half, half + 0.05)]
+    bands = [swept(circle(radius + 0.004, y), 0.008, 8, closed=True) for y in (half - 0.05, half, half + 0.05)]
     pieces = [("fender", 0, body), *(("fender", 1, b) for b in bands)]
     pieces.append(("fender", 1, swept(np.array([[0.0, 2 * half - 0.02, 0.0], [0.0, 2 * half + 0.02, 0.0]]), 0.016, 10)))
     first = 2.0 * half + 0.02
@@ -152,8 +102,3 @@ def _strung(figure: Figure, assets: AssetStore, child: str, parent: str, height:
     body = made.body_of[child].id
     joints = tuple(j.changed(kind="ball", limited=False, damping=0.4) if j.child == body else j for j in made.joints)
     return made.changed(joints=joints)
-
-
-def _circle(radius: float, height: float) -> Array:
-    a = np.arange(ROUND) * 2.0 * np.pi / ROUND
-    return np.stack([radius * np.cos(a), np.full(ROUND, height), radius * np.sin(a)], axis=1)

@@ -6,7 +6,7 @@ from PySide6.QtWidgets import QAbstractButton, QApplication, QComboBox, QLabel, 
 from artuline.desk.desk import Desk
 from artuline.desk.form import Form
 from artuline.desk.station import Station
-from artuline.desk.widgets.fields import NumberField, faint
+from artuline.desk.widgets.fields import NumberField
 
 
 def _words_of(w: QWidget) -> tuple[str, str]:
@@ -114,8 +114,7 @@ class Details(QScrollArea):
         form.add(title)
         figure = self.desk.session.figure()
         if figure is None:
-            form.add(faint("Open a skinned figure to begin: a glTF file (.glb or .gltf) with a mesh and its skin."))
-            form.add(form.act("figure", "Open a figure…", primary=True))
+            self.station.fill_empty(form)
         else:
             self.station.fill(form, figure)
         form.finish()

@@ -3,12 +3,15 @@
 from collections.abc import Callable, Sequence
 from typing import ClassVar
 
+from PySide6.QtCore import QRectF
+
 from artuline.core.scene.model import Figure
 from artuline.desk.desk import Desk
 from artuline.desk.form import Form
 from artuline.desk.model.actions import Action
-from artuline.desk.stage.tools import Tool
+from artuline.desk.stage.tools import Tool, View
 from artuline.desk.timeline.rows import Row
+from artuline.desk.widgets.fields import faint
 from artuline.view.stage import FigureState, Marks, Show
 
 
@@ -38,6 +41,15 @@ class Station:
 
     def fill(self, form: Form, figure: Figure) -> None:
         """Fill the details, about the present figure."""
+
+    def fill_empty(self, form: Form) -> None:
+        """Fill the details while there is no figure."""
+        form.add(faint("Open a skinned figure to begin: a glTF file (.glb or .gltf) with a mesh and its skin."))
+        form.add(form.act("figure", "Open a figure…", primary=True))
+
+    def choose(self, box: QRectF, view: View) -> bool:
+        """Take a frame that was drawn on the stage. False to let it choose bones."""
+        return False
 
     def actions(self) -> Sequence[Action]:
         """What can be done here, in the order of the menus."""

@@ -18,7 +18,7 @@ from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Bone, ClipRef, Figure, Material
 from artuline.core.setup.units import likely_unit, unit_name
 from artuline.formats.checked import Cancelled, Part, reading
-from artuline.formats.format import Format
+from artuline.formats.format import Format, Parts
 from artuline.formats.gltf_container import Container, open_container
 from artuline.formats.gltf_mesh import Primitive, Surfaces, read_nodes
 
@@ -59,6 +59,24 @@ def read_figure(path: Path | str, assets: AssetStore, cancelled: Cancelled = lam
     return Imported(figure, tuple(reader.notes))
 
 
+def read_parts(path: Path) -> Parts:
+    """The meshes of a .glb or .gltf file at rest, a part for every node that carries one. Raises ArtulineError if there are none."""
+    with reading(path, REMEDY):
+        reader = _Reader(open_container(path), lambda: False)
+        bones = reader.bones()
+        mesh, materials = reader.mesh()
+        if mesh is None:
+            raise reader.c.fail("the file has no mesh", "Choose a file with one.")
+        figure = Figure(id="parts", name="parts", bones=tuple(bones))
+        matrices = rest_matrices(figure)
+        strongest = mesh.slots[np.arange(len(mesh.positions)), mesh.weights.argmax(axis=1)]
+        owner = mesh.palette_bone[strongest][mesh.triangles[:, 0]]
+        carrying = np.unique(owner)
+        names = [bones[b].name for b in carrying]
+        return Parts(mesh.skin(matrices), mesh.triangles.astype(np.int64), np.searchsorted(carrying, owner), names,
+                     tuple(materials), mesh.material.astype(np.int64))  # fmt: skip
+
+
 def figure_size(figure: Figure, mesh: Mesh | None) -> float:
     """Longest side in file units of the rest pose's bounding box, by mesh or else by bones."""
     matrices = rest_matrices(figure.changed(unit=1.0, position=(0, 0, 0), turn=0.0))
@@ -82,9 +100,9 @@ class _Reader:
     def read(self) -> tuple[Figure, Mesh | None, list[tuple[str, Clip, float, bool]]]:
         if not self.nodes:
             raise self.c.fail("the file has no nodes", "Export a skinned figure.")
-        bones = self._bones()
+        bones = self.bones()
         self._tick()
-        mesh, materials = self._mesh()
+        mesh, materials = self.mesh()
         deforming = set()
         if mesh is not None:
             deforming = {int(b) for b, s in zip(mesh.palette_bone, mesh.palette_skin) if s >= 0}
@@ -108,7 +126,8 @@ class _Reader:
 
     # nodes
 
-    def _bones(self) -> list[Bone]:
+    def bones(self) -> list[Bone]:
+        """Every node as a bone, parents first."""
         nodes = self.nodes
         parent = self._parents()
         children: dict[int, list[int]] = {}
@@ -215,7 +234,8 @@ class _Reader:
 
     # mesh
 
-    def _mesh(self) -> tuple[Mesh | None, list[Material]]:
+    def mesh(self) -> tuple[Mesh | None, list[Material]]:
+        """All surfaces as one mesh, and its materials."""
         materials = [self._material(m) for m in self.c.items("materials")]
         materials.append(Material(name="plain"))
         surfaces = Surfaces(self.c, self.notes)
@@ -367,4 +387,4 @@ def _loops(clip: Clip, figure: Figure) -> bool:
     return bool(rotation.angle_between(pose.rotation[0], pose.rotation[1]).max() < math.radians(1.0))
 
 
-FORMAT = Format("glTF", (".glb", ".gltf"), read_figure=read_figure, read_mesh=read_nodes)
+FORMAT = Format("glTF", (".glb", ".gltf"), read_figure=read_figure, read_mesh=read_nodes, read_parts=read_parts)

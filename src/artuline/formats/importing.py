@@ -40,7 +40,7 @@ def put_figure(scene: Scene, assets: AssetStore, imported: Imported) -> Added:
     if place != figure.position and scene.cast:
         figure = figure.changed(position=place)
         notes.append(f"It stands {place[0]:.2f} m to the side, clear of what is there.")
-    first = not scene.cast
+    first = not any(not f.prop for f in scene.cast) and not imported.figure.prop
     scene = edit.scene(scene, figures=(*scene.figures, figure))
     clip = figure.active_clip()
     if first:

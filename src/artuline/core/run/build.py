@@ -344,7 +344,9 @@ def _apart(made: "_Making", parts: tuple[Part, ...], r: Ride) -> set[tuple[int, 
 def _hold(r: Ride) -> JointSpec:
     """The solver's link of a mount, off until ``Built.set_links`` lets it hold."""
     kind: Literal["weld", "pin"] = "weld" if r.mount.hold == "fixed" else "pin"
-    return JointSpec(parent=r.holder, child=r.part, kind=kind, anchor=np.array(r.mount.point), on=False, damping=GRIP_DAMPING)
+    return JointSpec(
+        parent=r.holder, child=r.part, kind=kind, anchor=np.array(r.mount.point), on=False, damping=GRIP_DAMPING
+    )
 
 
 def mesh_solid(assets: AssetStore, key: str) -> TriangleMesh:

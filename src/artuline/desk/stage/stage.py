@@ -449,6 +449,8 @@ class Stage(QWidget):
         """Choose the bones whose origins lie in a frame, of the figure that has most there."""
         best: tuple[int, str, frozenset[str]] | None = None
         view = self.view()
+        if self._room is not None and self._room.choose(box, view):
+            return
         for f, state in zip(self.session.scene.figures, view.states):
             names = [b.name for b in f.bones if b.deforms]
             at = view.screen(state.matrices[[f.bone_index[n] for n in names], :3, 3])

@@ -60,6 +60,9 @@ class Room(Protocol):
     def source(self) -> str:
         """What moves the figures: "keys", "take", or "layers", which are the keys with all that is baked on them."""
 
+    def choose(self, box: QRectF, view: View) -> bool:
+        """Take a frame that was drawn; False to let it choose bones."""
+
     @property
     def dots(self) -> bool:
         """Whether every bone that carries skin has a dot to click."""
