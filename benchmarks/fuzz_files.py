@@ -25,7 +25,8 @@ from artuline.core.errors import ArtulineError
 from artuline.core.run.record import run
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
-from artuline.demo.scenes import DATA, demo_scene
+from artuline.demo.figures import DATA
+from artuline.demo.scenes import demo_scene
 from artuline.formats.gltf_read import read_figure
 from artuline.formats.mesh_read import read_shape
 from artuline.formats.scene_file import load_scene, save_scene

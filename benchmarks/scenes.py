@@ -10,7 +10,7 @@ from artuline.core.run.build import build
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Scene, Shape
 from artuline.core.setup.ragdoll import set_up
-from artuline.demo.scenes import DATA
+from artuline.demo.figures import DATA
 from artuline.formats.gltf_read import read_figure
 
 FRAME = 1.0 / 24.0

@@ -6,7 +6,8 @@ import pytest
 
 from artuline.core.run.record import keep_take, run
 from artuline.core.scene.assets import AssetStore
-from artuline.demo.scenes import DATA, demo_scene
+from artuline.demo.figures import DATA
+from artuline.demo.scenes import demo_scene
 from artuline.desk.application import make_application
 from artuline.formats.gltf_read import read_figure
 from tests.driving import open_window

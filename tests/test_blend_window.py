@@ -239,7 +239,7 @@ def test_the_lanes_menu_and_rolling_through_many_groups(demo, qtbot):
 def test_the_boom_from_an_empty_scene_to_a_baked_file(window, qtbot, tmp_path):
     """Open, fit, place and key the obstacle, set the interval, run, bracket the tone, adopt, bake, export."""
     from artuline.core.scene.assets import AssetStore
-    from artuline.demo.scenes import DATA
+    from artuline.demo.figures import DATA
     from artuline.formats.gltf_read import read_figure
 
     s, w = window.session, window

@@ -20,7 +20,7 @@ from PySide6.QtWidgets import (
 
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
-from artuline.demo.scenes import DATA
+from artuline.demo.figures import DATA
 from artuline.desk.help import HelpPage, guide
 from artuline.desk.model.actions import Action, Actions
 from artuline.desk.model.amounts import AmountError, parse, shown

@@ -16,7 +16,7 @@ from artuline.core.motion.keyed import load_clip
 from artuline.core.motion.skeleton import rest_matrices, skeleton_of
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.mesh import Mesh
-from artuline.demo.scenes import DATA
+from artuline.demo.figures import DATA
 from artuline.formats.gltf_read import read_figure
 from artuline.formats.gltf_write import write_figure
 from tests import foreign

@@ -16,7 +16,7 @@ from artuline.core.errors import ArtulineError
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Scene
-from artuline.demo.scenes import DATA
+from artuline.demo.figures import DATA
 from artuline.desk.recover import RecoverDialog
 from artuline.desk.window import Window
 from artuline.formats import recovery

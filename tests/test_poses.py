@@ -13,7 +13,7 @@ from artuline.core.run.record import run
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Scene
-from artuline.demo.scenes import ready_figure
+from artuline.demo.figures import ready_figure
 from tests.driving import drag, handles, press
 
 

@@ -24,7 +24,8 @@ from artuline.core.run.take import Take
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore, content_hash
 from artuline.core.scene.model import FORMAT_VERSION, BodyRef, Scene
-from artuline.demo.scenes import DATA, demo_scene
+from artuline.demo.figures import DATA
+from artuline.demo.scenes import demo_scene
 from artuline.formats import integration
 from artuline.formats.files import read_plain, write_whole
 from artuline.formats.gltf_read import read_figure

@@ -31,7 +31,7 @@ from artuline.core.setup.ragdoll import (
 )
 from artuline.core.setup.setups import put_links, put_setup, setup_mapping, take_setup
 from artuline.core.setup.skin import cached_skin
-from artuline.demo.scenes import DATA, ready_figure
+from artuline.demo.figures import DATA, ready_figure
 from artuline.formats.gltf_read import read_figure
 from artuline.formats.setup_file import READY, load_setup, ready_setup, save_setup
 from tests.foreign import write_chain, write_walker

@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QApplication, QCheckBox, QComboBox, QDialog, QPush
 
 from artuline.core.motion.keyed import keyed_matrices
 from artuline.core.setup.mirror import mirror_pairs, sides_differ
-from artuline.demo.scenes import DATA
+from artuline.demo.figures import DATA
 from artuline.desk.stage.overlay import bone_dots
 from artuline.desk.stations.bodies.fit_list import FitList
 from artuline.desk.stations.bodies.setup_dialog import SetupDialog

@@ -15,7 +15,7 @@ from artuline.core.run.record import run
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Scene, Shape
-from artuline.demo.scenes import ready_figure
+from artuline.demo.figures import ready_figure
 
 BALL = Shape(kind="sphere", radius=0.1)
 BOX = Shape(kind="box", half=(0.1, 0.1, 0.1))

@@ -9,7 +9,7 @@ from artuline.core.scene.model import Joint, Scene
 from artuline.core.scene.selection import Selection
 from artuline.core.setup.joints import clip_rotations, keyed_limit_excess
 from artuline.core.setup.limits import joint_trace, propose_limits, range_text, sweep_turn, swept_matrices
-from artuline.demo.scenes import ready_figure
+from artuline.demo.figures import ready_figure
 from artuline.view.drawlist import DrawList
 from artuline.view.limits import add_limits, swing_rim, swung
 from artuline.view.palette import DAY

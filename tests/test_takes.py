@@ -18,7 +18,8 @@ from artuline.core.run.stepper import Chunk, Stepper
 from artuline.core.scene import edit, paths
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Group, Key, Lane, LinkEnd, Push, Scene
-from artuline.demo.scenes import DEMOS, demo_scene, ready_figure
+from artuline.demo.figures import ready_figure
+from artuline.demo.scenes import DEMOS, demo_scene
 from artuline.formats.scene_file import load_scene, save_scene
 from artuline.formats.table import write_table
 from tests.test_links import two_balls

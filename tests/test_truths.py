@@ -23,7 +23,7 @@ from artuline.core.setup.measure import measure
 from artuline.core.setup.patch_fit import extent
 from artuline.core.setup.ragdoll import body_overlaps, join, set_up
 from artuline.core.setup.skin import cached_skin
-from artuline.demo.scenes import DATA
+from artuline.demo.figures import DATA
 from artuline.formats.gltf_read import read_figure
 from tests import foreign
 

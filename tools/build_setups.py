@@ -6,7 +6,7 @@ from itertools import pairwise
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Body, Bone, Figure, Joint, Scene, Shape
 from artuline.core.setup.setups import take_setup
-from artuline.demo.scenes import ready_figure
+from artuline.demo.figures import ready_figure
 from artuline.formats import setup_file
 from artuline.formats.setup_file import READY, save_setup
 

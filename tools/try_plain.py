@@ -11,7 +11,7 @@ os.environ["XDG_STATE_HOME"] = tempfile.mkdtemp()
 def main() -> None:
     from PySide6.QtCore import QEventLoop, QTimer
 
-    from artuline.demo.scenes import DATA
+    from artuline.demo.figures import DATA
     from artuline.desk.application import make_application
     from artuline.desk.window import Window
 

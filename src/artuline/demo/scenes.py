@@ -3,7 +3,6 @@
 import math
 from collections.abc import Callable
 from dataclasses import dataclass
-from pathlib import Path
 
 import numpy as np
 
@@ -24,11 +23,8 @@ from artuline.core.scene.model import (
     VectorLane,
     obstacle,
 )
-from artuline.core.setup.materials import balance, usual_mass
-from artuline.core.setup.ragdoll import add_bodies, set_up
-from artuline.formats.gltf_read import read_figure
-
-DATA = Path(__file__).parent / "data"
+from artuline.demo import props
+from artuline.demo.figures import ready_figure
 
 
 @dataclass(frozen=True)
@@ -38,25 +34,6 @@ class Demo:
     name: str
     about: str
     make: Callable[[AssetStore], Scene]
-
-
-_fitted: dict[str, Figure] = {}
-
-
-def ready_figure(name: str, assets: AssetStore, more: tuple[str, ...] = ()) -> Figure:
-    """A shipped figure with bodies (besides those that carry much skin, on the bones ``more``) and joints, and with the
-    mass that is usual for its size. Fitted once.
-    """
-    figure = read_figure(DATA / f"{name}.glb", assets).figure
-    key = f"{name} {more}"
-    if key not in _fitted:
-        made = set_up(figure, assets)
-        if more:
-            made = add_bodies(made, assets, set(more))
-        total, _ = usual_mass(made, assets)
-        _fitted[key] = made.changed(bodies=balance(made, total)[0])
-    made = _fitted[key]
-    return figure.changed(bodies=made.bodies, joints=made.joints, pairs_off=made.pairs_off)
 
 
 def goat(assets: AssetStore) -> Scene:
@@ -187,6 +164,9 @@ DEMOS: dict[str, Demo] = {
         Demo("numb", "The deckhand walks with an arm that is limp from the elbow down; two groups to compare", numb),
         Demo("yard", "The deckhand hangs from a yard that swings, and lets go with one hand after the other", yard),
         Demo("heel", "Gravity alone animates the deckhand on a deck that heels", heel),
+        Demo("pail", "The deckhand carries a full pail across the deck; three ways to carry it", props.pail),
+        Demo("pass", "One deckhand hands a pail to another, who sets it down; then a block strikes", props.passed),
+        Demo("fender", "A fender is swung by its lanyard and thrown over the side", props.fender),
         Demo("goat", "The ship's goat trots, and its ears, tail and beard follow by themselves", goat),
     )
 }

@@ -6,11 +6,12 @@ import numpy as np
 
 from artuline.core.checks.finding import Finding, Fix, Work
 from artuline.core.geometry import rotation
+from artuline.core.geometry.rotation import Array
 from artuline.core.motion.skeleton import rest_matrices, rigid
 from artuline.core.physics.specs import MOST_LOAD
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.model import Body, Figure
+from artuline.core.scene.model import Body, Figure, Shape
 from artuline.core.setup.hierarchy import tree_parents
 from artuline.core.setup.materials import FEW, balance, body_mass, heaviest_load, uneven, unlikely, usual_mass
 from artuline.core.setup.mirror import mirror_bodies, sides_differ
@@ -70,16 +71,21 @@ def _shapes(f: Figure, assets: AssetStore, surface: Skin | None) -> list[Finding
         if surface is None:
             continue
         i = f.bone_index[b.bone]
-        middles = np.array([s.position for s in b.shapes]) + [
-            np.mean(s.points, axis=0) if s.kind == "hull" else np.zeros(3) for s in b.shapes
-        ]
-        middles = p[i] + rotation.rotate(q[i], middles)
-        out = float(surface.outside(middles).max())
+        # a hull lies right if its corners do: around something hollow its middle is outside
+        places = [_in_bone(s, np.array(s.points)) if s.kind == "hull" else np.array([s.position]) for s in b.shapes]
+        placed = [p[i] + rotation.rotate(q[i], x) for x in places]
+        far = [(float(np.median(surface.outside(x))), x) for x in placed]
+        out = max(d for d, _ in far)
         # the nearest vertex says little where the skin is coarse: what seems far out is looked at exactly
-        if out > BESIDE * surface.height and not surface.holds(middles).all():
+        if any(d > BESIDE * surface.height and not surface.holds(x).all() for d, x in far):
             text = f"A shape of {b.bone} lies {100 * out:.0f} cm outside of its skin."
             found.append(Finding(2, text, f.id, b.bone, fix_label="Fit it again", **again))
     return found
+
+
+def _in_bone(shape: Shape, points: Array) -> Array:
+    """Points (N, 3) of a shape in the frame of its bone."""
+    return np.array(shape.position) + rotation.rotate(np.array(shape.rotation), points)
 
 
 def _loose(f: Figure, assets: AssetStore) -> list[Finding]:

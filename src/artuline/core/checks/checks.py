@@ -9,7 +9,7 @@ from artuline.core.motion.skeleton import rest_matrices
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.mesh import Mesh
-from artuline.core.scene.model import Figure, Ground, Scene
+from artuline.core.scene.model import Figure, Ground, Group, Scene
 from artuline.core.setup.ragdoll import set_up, set_up_in_scene
 from artuline.core.setup.units import likely_unit, unit_name
 
@@ -80,8 +80,10 @@ def _size(f: Figure, assets: AssetStore) -> list[Finding]:
 
 
 def _lanes(scene: Scene, f: Figure) -> list[Finding]:
-    live = [g for g in f.groups if not g.muted and any(k.value > 0 for k in g.handover.keys)]
+    live = [g for g in f.groups if not g.muted and _acts(g)]
     if not live:
+        if any(_acts(g) for x in scene.figures for g in x.groups if not g.muted):
+            return []  # others are
         return [
             Finding(
                 2, f"{f.name} is never handed over to physics: a run would only repeat its keys.", f.id,
@@ -92,7 +94,7 @@ def _lanes(scene: Scene, f: Figure) -> list[Finding]:
     found = []
     for g in live:
         frames = [k.frame for k in g.handover.keys if k.value > 0]
-        if max(frames) < scene.start or min(frames) > scene.end:
+        if frames and (max(frames) < scene.start or min(frames) > scene.end):
             found.append(Finding(2, f"The handover of {g.name!r} lies outside of the scene's range.", f.id))
         elif scene.ground is None and g.start_bone is None and not any(_is_floor(o) for o in scene.obstacles):
             found.append(
@@ -102,6 +104,11 @@ def _lanes(scene: Scene, f: Figure) -> list[Finding]:
                 )
             )  # fmt: skip
     return found
+
+
+def _acts(g: Group) -> bool:
+    """Whether a group ever hands over."""
+    return any(k.value > 0 for k in g.handover.keys) or (not g.handover.keys and g.handover.rest > 0.0)
 
 
 def _is_floor(o: Figure) -> bool:

@@ -240,10 +240,13 @@ def let_go(scene: Scene, prop_id: str, frame: float) -> Scene:
         raise ArtulineError(f"{prop.name} is only taken up at frame {frame:g}", remedy="Go to a later frame.")
     mounts = tuple(m.changed(stop=frame) if m.acts(frame) else m for m in prop.mounts)
     made = edit.figure(scene, prop_id, mounts=mounts)
-    lane = edit.interval_lane(frame, scene.end + 1000.0, 0.0, 0.0)
-    group = Group(id="let go", name="let go", handover=lane)
     others = tuple(g for g in prop.groups if g.id != "let go")
-    return edit.figure(made, prop_id, groups=(*others, group))
+    swing = {b for g in others if g.id == "swings" for b in g.bones}
+    bones = tuple(b.bone for b in prop.bodies if b.bone not in swing)
+    if not bones:
+        return edit.figure(made, prop_id, groups=others)
+    lane = edit.interval_lane(frame, scene.end + 1000.0, 0.0, 0.0)
+    return edit.figure(made, prop_id, groups=(*others, Group(id="let go", name="let go", bones=bones, handover=lane)))
 
 
 def _hips(holder: Figure) -> str:
