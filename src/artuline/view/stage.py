@@ -107,12 +107,13 @@ def figure_states(scene: Scene, assets: AssetStore, frame: float, take: Take | N
 @dataclass
 class Marks:
     """What is drawn besides the scene itself: a colour for shapes by figure and body, the clips' motion by figure and joint,
-    pairs of bones, whether the centres of mass are marked, the ways of points over time (N, 3) with their colours, and what the
+    ``arcs``: joints, by figure and their own id, whose range is drawn in any case; pairs of bones, whether the centres of mass are marked, the ways of points over time (N, 3) with their colours, and what the
     colours mean: a title, and pairs of a colour code and words.
     """
 
     shape_colors: dict[tuple[str, str], Rgba] = field(default_factory=dict)
     traces: dict[tuple[str, str], Array] = field(default_factory=dict)
+    arcs: set[tuple[str, str]] = field(default_factory=set)
     pairs: dict[str, dict[str, str]] = field(default_factory=dict)
     centres: bool = False
     trails: list[tuple[Array, Rgba]] = field(default_factory=list)
@@ -357,9 +358,11 @@ def _add_selected(
         if body is None:
             for axis in np.eye(3):
                 out.add_line(p[b] + 0.04 * np.stack([-axis, axis]), ink, 1.8)
-    if not show.limits:
-        return
-    for name in wanted:
+    shown = wanted if show.limits else set()
+    arcs = {
+        b.bone for b in figure.bodies if b.id in figure.joint_of and (figure.id, figure.joint_of[b.id].id) in marks.arcs
+    }
+    for name in shown | arcs:
         body = figure.body_of.get(name)
         joint = figure.joint_of.get(body.id) if body else None
         if joint is None:

@@ -122,7 +122,8 @@ def _loads(f: Figure) -> list[Finding]:
 
 def _masses(f: Figure, assets: AssetStore) -> list[Finding]:
     by_id = {b.id: b for b in f.bodies}
-    worst = uneven(f)
+    # a bail is light beside its pail: that is no mistake in a thing
+    worst = uneven(f) if not f.prop else None
     total = sum(body_mass(b) for b in f.bodies)
     if worst is not None:
         ratio, j = worst

@@ -5,6 +5,7 @@ import numpy as np
 from artuline.core.checks.bodies import check_bodies
 from artuline.core.checks.finding import Finding, Fix
 from artuline.core.checks.joints import check_joints
+from artuline.core.checks.mounts import check_mounts
 from artuline.core.motion.skeleton import rest_matrices
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
@@ -57,6 +58,7 @@ def _figure(scene: Scene, f: Figure, assets: AssetStore) -> list[Finding]:
         )  # fmt: skip
         return found
     found += _lanes(scene, f)
+    found += check_mounts(scene, f, assets)
     found += check_bodies(f, assets)
     found += check_joints(scene, f, assets)
     return found

@@ -199,6 +199,22 @@ def _slide(x: Looked) -> tuple[float, int, BodyRef | None]:
     return 1000.0 * value, frame, where
 
 
+def knocks(scene: Scene, take: Take) -> tuple[float, int, BodyRef | None]:
+    """How often in a second what is held touches anything anew, with the frame of the hardest touch and the body; 0 where nothing is held."""
+    worst: tuple[float, int, BodyRef | None] = (0.0, int(take.frames[0]), None)
+    for f in (f for f in scene.figures if f.mounts):
+        held = np.array([any(m.acts(float(x)) for m in f.mounts) for x in take.frames])
+        for body in f.bodies:
+            column = take.column(f.id, body.id)
+            if column is None or held.sum() < 2:
+                continue
+            touch = (take.contact[:, column] > 0.0) & held
+            often = float((touch[1:] & ~touch[:-1]).sum()) * scene.rate / float(held.sum())
+            if often > worst[0]:
+                worst = often, int(take.frames[int(np.argmax(take.contact[:, column] * held))]), BodyRef(f.id, body.id)
+    return worst
+
+
 #: Everything that is measured, once: worst moments, plots, brackets and the command line are made of it.
 KINDS = (
     Kind("height", "m", lambda x: x.places[0][..., 1]),
@@ -216,6 +232,8 @@ KINDS = (
          judged=lambda x: x.moved, plotted=False, seen_in="speed"),
     Kind("energy", "J", lambda x: x.take.kinetic, total=True),
     Kind("slide", "mm", None, "Foot slides", 30.0, "A longer ramp out.", worst=_slide, plotted=False, seen_in="height"),
+    Kind("knocks", "a second", None, "Knocks", 2.0, "A narrower hinge, or a turned wrist.",
+         worst=lambda x: knocks(x.scene, x.take), plotted=False, seen_in="contact"),
 )  # fmt: skip
 JUDGED = {k.words: k for k in KINDS if k.words}
 PLOTS = {k.name: k for k in KINDS if k.plotted}

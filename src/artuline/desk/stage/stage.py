@@ -322,7 +322,10 @@ class Stage(QWidget):
             if chosen:
                 # a bone with what is around it: a sixth of its figure each way
                 places = state.matrices[chosen, :3, 3]
-                reach = np.ptp(state.matrices[:, :3, 3], axis=0).max() / 6.0
+                mesh = mesh_of(figure, self.session.assets)
+                all_ = mesh.skin(state.matrices) if mesh is not None else state.matrices[:, :3, 3]
+                # a thing is small enough to be seen as a whole
+                reach = np.ptp(all_, axis=0).max() / (1.5 if figure.prop else 6.0)
                 points = [places - reach, places + reach]
                 break
         else:

@@ -112,7 +112,7 @@ class LaneRow:
         p.setPen(Qt.PenStyle.NoPen)
         p.setBrush(theme.color("teal" if kind == "handover" else "rule", 0.20 if kind == "handover" else 0.5))
         p.drawRoundedRect(area, 3, 3)
-        if kind == "handover" and (g is None or not any(k.value > 0 for k in lane.keys)):
+        if kind == "handover" and (g is None or (not any(k.value > 0 for k in lane.keys) and lane.rest == 0.0)):
             p.setPen(theme.color("teal_text"))
             p.setFont(theme.font(theme.PLAIN))
             p.drawText(area, Qt.AlignmentFlag.AlignCenter, "Drag here to hand the figure over to physics")

@@ -29,6 +29,7 @@ def mark_pins(marks: Marks, c: Commands) -> None:
             continue
         b = bone[j.child]
         axis = rotation.rotate(rotation.multiply(q[b], np.array(j.frame)), np.array([1.0, 0.0, 0.0]))
+        marks.arcs.add((f.id, j.id))
         mine = chosen is not None and j.id == chosen.id
         color = (*rgb(palette.ink if mine else palette.brass), 1.0)
         marks.trails.append((p[b] + 0.5 * size * np.stack([-axis, axis]), color))

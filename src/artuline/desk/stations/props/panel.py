@@ -243,6 +243,8 @@ def _ways(c: Commands, now: Mount) -> QWidget:
         made = QPushButton()
         made.setIcon(way_picture(way))
         made.setIconSize(SIZE)
+        made.setMinimumWidth(0)
+        made.setStyleSheet("padding: 2px;")
         made.setCheckable(True)
         made.setChecked(way == current)
         made.setToolTip(f"{title}. {tip}.")

@@ -6,7 +6,7 @@ from PySide6.QtGui import QIcon, QPainter, QPen, QPixmap
 from artuline.core.setup.grip import Way
 from artuline.desk import theme
 
-SIZE = QSize(60, 64)
+SIZE = QSize(56, 64)
 
 
 def way_picture(way: Way) -> QIcon:

@@ -21,7 +21,7 @@ class Props(Station):
     """What is held: parts, hinges, grips, and ways to carry it."""
 
     name, icon, tip = "Props", "pail-outline", "Things of several parts, and how they are held"
-    show = Show(limits=True)
+    show = Show()
     keyed = True
 
     def __init__(self, desk: Desk):

@@ -59,6 +59,9 @@ class Brackets:
                         if b.id in f.joint_of:
                             found[f"soft limit: {b.id}"] = f"figures[{f.id}].joints[{b.id}].limit_frequency"
                             found[f"share of tone: {b.id}"] = f"figures[{f.id}].joints[{b.id}].tone"
+            for j in f.joints if f.prop else ():
+                if j.kind == "hinge" and j.limited:
+                    found[f"hinge of {j.child} up to"] = f"figures[{f.id}].joints[{j.id}].twist[1]"
         found["substeps"] = "substeps"
         if not s.gravity_lane.keys:
             found["gravity, upright part"] = "gravity[1]"

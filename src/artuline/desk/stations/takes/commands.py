@@ -88,6 +88,11 @@ class Commands:
             if body is None or group is None:
                 continue
             whose = f" ({f.name})" if len(s.cast) > 1 else ""
+            if m.name == "Knocks":
+                hinge = f.joint_of.get(body.id)
+                if hinge is None or hinge.kind != "hinge":
+                    continue
+                return f"hinge of {body.id} up to", 0.2 * hinge.twist[1], hinge.twist[1]
             if m.name == "Shaking":
                 return f"calm: {group.name}{whose}", 0.0, 0.6
             if m.name == "Beyond a limit":
