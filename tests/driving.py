@@ -35,7 +35,9 @@ def press(window, qtbot, text):
     """Click the button of the details with this text, unfolding what hides it."""
 
     def look():
-        return [b for b in window.details.findChildren(QPushButton) if b.text().startswith(text)]
+        return [
+            b for b in window.details.findChildren(QPushButton) if (b.text() or b.accessibleName()).startswith(text)
+        ]
 
     found = look()
     if not found:

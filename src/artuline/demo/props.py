@@ -86,7 +86,7 @@ def passed(assets: AssetStore) -> Scene:
     spar = obstacle("block", block, keys, color=(0.05, 0.055, 0.06), friction=0.4)
     scene = Scene(name="pass", rate=24.0, start=0, end=204, figures=(one, two, things.pail(assets, full=False), spar))
     meet = (-0.38, 1.0, 0.42)
-    for frame, place in ((14, (-0.5, 0.86, 0.22)), (30, meet), (44, meet)):
+    for frame, place in ((0, (-0.46, 0.84, 0.04)), (14, (-0.5, 0.86, 0.22)), (30, meet), (44, meet)):
         scene = posed(scene, assets, "deckhand", frame, {"hand_r": place}, {"spine": (9.0, 0.0, 0.0)})
     for frame in (34, 52):
         scene = posed(scene, assets, "mate", frame, {"hand_l": meet}, {"spine": (-11.0, 0.0, 0.0)})
