@@ -13,7 +13,7 @@ from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 from artuline import __version__
 from artuline.core.errors import ArtulineError
 
-COMMANDS = ("demo", "setup", "run", "bake", "check", "picture", "prepare", "integrate")
+COMMANDS = ("demo", "setup", "hold", "run", "bake", "check", "picture", "prepare", "integrate")
 
 app = typer.Typer(
     add_completion=False,
@@ -168,6 +168,52 @@ def _close(name: str, names: list[str]) -> str:
 
     near = difflib.get_close_matches(name, names, n=3, cutoff=0.4)
     return f"Did you mean {', '.join(near)}?" if near else f"It has: {', '.join(names[:12])}."
+
+
+@app.command()
+def hold(
+    scene: SceneArgument,
+    thing: Annotated[
+        Path,
+        typer.Argument(metavar="THING", help="A file of meshes (.glb, .gltf, .obj, .stl, .ply).", show_default=False),
+    ],
+    hand: Annotated[str, typer.Option("--in", metavar="BONE", help="The bone that holds it, or FIGURE:BONE.")],
+    output: Annotated[
+        Path | None, typer.Option("--output", "-o", metavar="SCENE", help="Another scene file to write.")
+    ] = None,
+    at: Annotated[int | None, typer.Option(help="From this frame on; the first if not given.")] = None,
+    until: Annotated[int | None, typer.Option(help="Let go at this frame; then it falls or flies on.")] = None,
+    way: Annotated[str, typer.Option(help="How it is carried: handle, palm or hip.")] = "handle",
+    hang: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--hang", metavar="PART=ON", help="Hang a part on another one by a hinge; may be given several times."
+        ),
+    ] = None,
+    mass: Annotated[list[str] | None, typer.Option("--mass", metavar="PART=KG", help="What a part weighs.")] = None,
+) -> None:
+    """Bring a thing of several parts into a scene and put it into a hand."""
+    from artuline.core.scene.assets import AssetStore
+    from artuline.formats.holding import hold_thing
+    from artuline.formats.scene_file import load_scene, save_scene
+
+    assets = AssetStore()
+    loaded = load_scene(scene, assets)
+    _ready()
+    pairs = [_pair(text) for text in hang or []]
+    masses = {part: _number(number, text) for text in mass or [] for part, number in [_pair(text)]}
+    made, notes = hold_thing(loaded, assets, thing, hand, at, until, way, pairs, masses)
+    save_scene(output or scene, made, assets)
+    for note in notes:
+        typer.echo(note)
+    typer.echo(f"Saved {output or scene}")
+
+
+def _pair(text: str) -> tuple[str, str]:
+    left, equals, right = text.partition("=")
+    if not (equals and left and right):
+        raise ArtulineError(f"{text!r} is no pair", remedy="Write it like pail=bail")
+    return left.strip(), right.strip()
 
 
 @app.command()

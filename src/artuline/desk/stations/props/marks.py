@@ -9,7 +9,7 @@ from artuline.desk.stations.props.commands import Commands
 from artuline.view.palette import rgb
 from artuline.view.stage import Marks
 
-REACH = 0.62  # share of the thing's size that a pin is long
+REACH = 0.9  # share of the thing's size that a pin is long
 
 
 def mark_pins(marks: Marks, c: Commands) -> None:

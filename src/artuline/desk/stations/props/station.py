@@ -13,7 +13,9 @@ from artuline.desk.station import Station
 from artuline.desk.stations.props import panel
 from artuline.desk.stations.props.commands import Commands
 from artuline.desk.stations.props.marks import mark_pins
+from artuline.desk.stations.props.rows import HeldRow
 from artuline.desk.stations.props.tools import GripTool, PinTool
+from artuline.desk.timeline.rows import Row
 from artuline.view.stage import Marks, Show
 
 
@@ -37,6 +39,10 @@ class Props(Station):
 
     def tools(self) -> Sequence[Tool]:
         return self._tools
+
+    def rows(self) -> Sequence[Row]:
+        session = self.desk.session
+        return [HeldRow(session, f.id) for f in session.scene.figures if f.mounts]
 
     def actions(self) -> Sequence[Action]:
         m, c = "&Edit", self.commands
