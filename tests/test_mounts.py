@@ -1,5 +1,7 @@
 """Figures that ride on others: where their keys put them, what physics holds, how they swing, are passed on and let go."""
 
+import json
+
 import numpy as np
 import pytest
 from pydantic import ValidationError
@@ -14,6 +16,10 @@ from artuline.core.run.record import keep_take, run
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Body, Bone, Figure, Group, Joint, Lane, MotionKey, Mount, Scene, Shape, obstacle
+from artuline.core.setup.grip import swinging
+from artuline.demo import things
+from artuline.formats.deliver import deliver
+from artuline.formats.gltf_read import read_figure
 from artuline.formats.scene_file import load_scene, save_scene
 
 HINGE = (0.0, 0.0, 0.0, 1.0)  # its axis is x
@@ -253,3 +259,77 @@ def test_mounts_and_the_takes_of_what_rides_are_saved(tmp_path):
     kept = Take.from_arrays(again[loaded.takes[0].asset])
     np.testing.assert_array_equal(kept.root(loaded.figure("p")), take.roots["p"])
     assert kept.joints[-1] == ("p", "m")
+
+
+def nodes_at(document, blob, animation, seconds):
+    """World matrices of all nodes at a time, read by nothing of this project: names may repeat, so by number."""
+    nodes = document["nodes"]
+
+    def data(k):
+        a = document["accessors"][k]
+        v = document["bufferViews"][a["bufferView"]]
+        width = {"SCALAR": 1, "VEC3": 3, "VEC4": 4}[a["type"]]
+        return np.frombuffer(blob, "<f4", a["count"] * width, v["byteOffset"]).reshape(-1, width).astype(float)
+
+    local = [{"translation": np.array(n.get("translation", (0, 0, 0.0))), "rotation": np.array(n.get("rotation", (0, 0, 0, 1.0))),
+              "scale": np.array(n.get("scale", (1.0, 1, 1)))} for n in nodes]  # fmt: skip
+    for c in animation["channels"]:
+        sampler = animation["samplers"][c["sampler"]]
+        t, v = data(sampler["input"])[:, 0], data(sampler["output"])
+        path, out = c["target"]["path"], local[c["target"]["node"]]
+        i = int(np.clip(np.searchsorted(t, seconds, side="right") - 1, 0, len(t) - 2))
+        h, u = t[i + 1] - t[i], np.clip((seconds - t[i]) / (t[i + 1] - t[i]), 0.0, 1.0)
+        if sampler["interpolation"] == "CUBICSPLINE":
+            a, b = v[3 * i : 3 * i + 3], v[3 * i + 3 : 3 * i + 6]
+            value = ((2 * u**3 - 3 * u**2 + 1) * a[1] + h * (u**3 - 2 * u**2 + u) * a[2] + (3 * u**2 - 2 * u**3) * b[1]
+                     + h * (u**3 - u**2) * b[0])  # fmt: skip
+        else:
+            b = v[i + 1] * (np.sign(v[i] @ v[i + 1]) or 1.0 if path == "rotation" else 1.0)
+            value = (1 - u) * v[i] + u * b
+        out[path] = value / np.linalg.norm(value) if path == "rotation" else value
+    matrices = [transforms.compose(x["translation"], x["rotation"], x["scale"]) for x in local]
+    world = {}
+
+    def place(k, above):
+        world[k] = above @ matrices[k]
+        for child in nodes[k].get("children", ()):
+            place(child, world[k])
+
+    for k in document["scenes"][0]["nodes"]:
+        place(k, np.eye(4))
+    return world
+
+
+@pytest.mark.parametrize("together", [True, False])
+def test_a_pail_leaves_with_its_hand_as_it_was_shown(tmp_path, boom, together):
+    """In one file or each in its own; every part at every frame, by another reader of the format; at rest after the end."""
+    scene, assets = boom
+    f = scene.figures[0]
+    grip = Mount(
+        id="grip", part="bail", figure=f.id, bone="hand_l", position=(0.06, 0.02, 0.0), rotation=(0.0, 0.6, 0.0, 0.8)
+    )
+    made = edit.scene(edit.add_figure(scene, things.pail(assets).changed(mounts=(grip,))), end=120)
+    made = swinging(made, "pail", "bail", "handle")
+    take = run(made, assets)
+    kept = keep_take(made, assets, take, made.settings_fingerprint())
+    baked, _ = bake_take(kept, assets, 0.004, 0.004)
+    written = deliver(tmp_path / "out.glb", baked, assets, [f.id, "pail"], together, True)
+    assert len(written) == (1 if together else 2)
+    raw = written[-1].read_bytes()
+    length = int.from_bytes(raw[12:16], "little")
+    document, blob = json.loads(raw[20 : 20 + length]), raw[28 + length :]
+    assert len(document["animations"]) == 1
+    number = {n: max(k for k, x in enumerate(document["nodes"]) if x["name"] == n) for n in ("bail", "pail")}
+    want = shown(kept, take, "pail")
+    for frame in range(0, 121, 3):
+        world = nodes_at(document, blob, document["animations"][0], frame / 24.0)
+        for b, name in enumerate(("bail", "pail")):
+            assert np.linalg.norm(world[number[name]][:3, 3] - want[frame, b, :3, 3]) < 1e-5
+    # one frame later it is straight again, whatever it did
+    world = nodes_at(document, blob, document["animations"][0], 121 / 24.0)
+    turn = rotation.angle_between(*(transforms.decompose(world[number[n]])[1] for n in ("bail", "pail")))
+    assert np.degrees(turn) < 0.01
+    if together:
+        assert len(document["skins"]) == 2 and max(document["skins"][1]["joints"]) == max(number.values())
+    back = read_figure(written[-1], AssetStore()).figure
+    assert {"bail", "pail"} <= set(back.bone_index) and back.clips

@@ -17,7 +17,16 @@ from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Body, Bone, Figure, MotionKey, Scene, Shape, obstacle
 from artuline.core.setup.grip import grip_of, held_at, palm_of
 from artuline.core.setup.hinge import hinge_of, propose_hinge, with_hinge
-from artuline.core.setup.parts import Surface, joined, likely_thing_unit, own_matrices, scaled, shells, split
+from artuline.core.setup.parts import (
+    Surface,
+    joined,
+    likely_thing_unit,
+    own_matrices,
+    scaled,
+    shells,
+    split,
+    with_mesh_of,
+)
 from artuline.core.setup.surfaces import revolved, ring, slab, swept
 from artuline.core.setup.thing_shapes import shapes_of, with_shapes
 from artuline.core.setup.things import renamed, simple, with_part
@@ -207,3 +216,21 @@ def test_a_hand_grips_a_handle_across_its_fingers_with_the_thing_hanging_down(bo
             axis = rotation.rotate(facing, palm.axis)
             best = np.array([0.0, -1.0, 0.0]) + axis * axis[1]
             assert down @ (best / np.linalg.norm(best)) > 0.99
+
+
+def test_a_stand_in_gets_its_mesh_later_and_keeps_its_setup(tmp_path):
+    assets = AssetStore()
+    plain = things.pail(assets)
+    both, _, _ = skew_pail((0.0, 0.0, 0.0))
+    both.export(tmp_path / "fine.obj")
+    worn = with_mesh_of(plain, assets, read_thing(tmp_path / "fine.obj", assets).figure)
+    for name in ("bones", "bodies", "joints", "groups", "mounts"):
+        assert getattr(worn, name) == getattr(plain, name)
+    now, before = Surface.of(worn, assets), Surface.of(plain, assets)
+    assert worn.asset != plain.asset and worn.source == "fine.obj"
+    # the bail's surface went to the bail
+    bail = worn.bone_index["bail"]
+    assert now.points(bail)[:, 1].max() == pytest.approx(now.positions[:, 1].max()) and len(now.points(bail)) < len(
+        now.positions
+    )
+    np.testing.assert_allclose(now.positions[:, 1].min(), before.positions[:, 1].min(), atol=1e-6)

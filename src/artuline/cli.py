@@ -309,8 +309,10 @@ def bake(
     output: Annotated[Path, typer.Option("--output", "-o", metavar="OUT.glb", help="The file to write.")],
     degrees: Annotated[float, typer.Option(help="Largest error of a bone, in degrees.")] = 1.0,
     millimetres: Annotated[float, typer.Option(help="Largest error at the ends of the limbs.")] = 10.0,
+    together: Annotated[bool, typer.Option("--together", help="All figures in one file.")] = False,
+    rest: Annotated[bool, typer.Option("--rest", help="The rest pose one frame after the end.")] = False,
 ) -> None:
-    """Turn a scene's take into keys and write the figure with the baked animation."""
+    """Turn a scene's take into keys and write the figures with the baked animation."""
     from artuline.core.bake.delivery import bake_take
     from artuline.core.scene.assets import AssetStore
     from artuline.formats.all import format_of
@@ -321,8 +323,10 @@ def bake(
     assets = AssetStore()
     loaded = load_scene(scene, assets)
     made, baked = _with_progress("Fitting keys", lambda tick: bake_take(loaded, assets, degrees, millimetres, tick))
-    for path, (figure, result) in zip(deliver(output, made, assets, list(baked)), baked.items()):
+    written = deliver(output, made, assets, list(baked), together, rest)
+    for figure, result in baked.items():
         typer.echo(f"{made.figure(figure).name}: {result.summary()}")
+    for path in written:
         typer.echo(f"Saved {path}")
 
 

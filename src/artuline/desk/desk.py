@@ -44,6 +44,8 @@ class Desk(QObject):
         self.folds: dict[tuple[str, str], bool] = {}
         #: Whether a control of the details is being dragged: then they are not made anew.
         self.dragging = False
+        #: How figures are exported: with what they hold in one file, and with the rest pose after the end.
+        self.together, self.rest = True, False
         s = self.session
         s.failed.connect(self.fault)
         s.told.connect(self.tell)

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from artuline.core.bake.delivery import Delivery
+from artuline.core.bake.delivery import Delivered, Delivery
 from artuline.core.geometry import rotation
 from artuline.core.motion.clip import Channel, Clip
 from artuline.core.motion.skeleton import skeleton_of
@@ -53,6 +53,83 @@ class _Buffer:
         return len(self.accessors) - 1
 
 
+class _Document:
+    """A file while figures are added to it; ``metres``: its unit is the metre, so that several figures agree, else that of the figure."""
+
+    def __init__(self, metres: bool):
+        self.metres = metres
+        self.buffer = _Buffer()
+        self.nodes: list[dict[str, Any]] = []
+        self.roots: list[int] = []
+        self.more: dict[str, list[Any]] = {"materials": [], "meshes": [], "skins": []}
+        self.channels: dict[str, list[tuple[Channel, int]]] = {}
+
+    def add(self, x: Delivered) -> None:
+        """Add a figure. If it is moved or turned in the scene, a node above its roots carries that, or keys where it moves."""
+        figure, first = x.figure, len(self.nodes)
+        self.nodes += _nodes(figure, first)
+        roots = [first + i for i, b in enumerate(figure.bones) if b.parent is None]
+        names = {n: first + i for i, n in enumerate(skeleton_of(figure).names)}
+        above, roots = self._carried(x, roots)
+        carrier = roots[0] if above else -1
+        if x.mesh is not None:
+            stuff = len(self.more["materials"])
+            self.more["materials"] += [
+                {"name": m.name, "pbrMetallicRoughness": {"baseColorFactor": [*m.color, 1.0], "metallicFactor": 0.0}}
+                for m in figure.materials
+            ]
+            for skin in np.unique(x.mesh.palette_skin):
+                _write_skin(self, roots, x.mesh, int(skin), first, stuff)
+        self.roots += roots
+        # in one file all figures move together, in one animation
+        for name, clip in x.clips.items():
+            key = next(iter(self.channels), name) if self.metres else name
+            into = self.channels.setdefault(key, [])
+            into += [(c, names[c.bone]) for c in clip.channels] + [(c, carrier) for c in above]
+
+    def _carried(self, x: Delivered, roots: list[int]) -> tuple[list[Channel], list[int]]:
+        """The keys of the node that carries a figure, and what the file has topmost of it: that node, if it needs one."""
+        figure, unit = x.figure, 1.0 if self.metres else x.figure.unit
+        size = {"scale": [figure.unit] * 3} if self.metres and figure.unit != 1.0 else {}
+        if x.root is not None:
+            times, places, turns = x.root
+            name = next(k for n in range(len(figure.bones) + 1) if (k := TRACK + "_" * n) not in figure.bone_index)
+            node = {
+                "name": name,
+                "translation": (places[0] / unit).tolist(),
+                "rotation": turns[0].tolist(),
+                "children": roots,
+            }
+            self.nodes.append(node | size)
+            keys = [
+                Channel(name, "translation", "LINEAR", times, places / unit),
+                Channel(name, "rotation", "LINEAR", times, turns),
+            ]
+            return keys, [len(self.nodes) - 1]
+        if figure.position != (0.0, 0.0, 0.0) or figure.turn != 0.0 or size:
+            q = rotation.from_rotation_vector(np.array([0.0, figure.turn, 0.0]))
+            extras = {} if self.metres else {"extras": {"artuline": {PLACEMENT: True}}}
+            place = [c / unit for c in figure.position]
+            self.nodes.append(
+                {"name": PLACEMENT, "translation": place, "rotation": q.tolist(), "children": roots} | size | extras
+            )
+            return [], [len(self.nodes) - 1]
+        return [], roots
+
+    def write(self, path: Path) -> None:
+        """Write it, whole or not at all."""
+        document: dict[str, Any] = {"asset": {"version": "2.0", "generator": "Artuline"}, "scene": 0}
+        document |= {name: found for name, found in self.more.items() if found}
+        animations = [_animation(self.buffer, name, channels) for name, channels in self.channels.items()]
+        if animations:
+            document["animations"] = animations
+        document |= {"scenes": [{"nodes": self.roots}], "nodes": self.nodes}
+        document |= {"bufferViews": self.buffer.views, "accessors": self.buffer.accessors}
+        document["buffers"] = [{"byteLength": len(self.buffer.data)}]
+        data = _pack(document, bytes(self.buffer.data))
+        write_whole(path, lambda p: _write(p, data))
+
+
 def write_figure(
     path: Path | str,
     figure: Figure,
@@ -62,58 +139,11 @@ def write_figure(
 ) -> None:
     """Write a figure as .glb, with the given clips as its animations, in the figure's own file unit.
 
-    If the figure is moved or turned in the scene, a node above its roots carries that; ``root``: its places (m) and rotations over
-    seconds, if it moves.
+    ``root``: its places (m) and rotations over seconds, if it moves.
     """
-    buffer = _Buffer()
-    nodes = _nodes(figure)
-    roots = [i for i, b in enumerate(figure.bones) if b.parent is None]
-    document: dict[str, Any] = {"asset": {"version": "2.0", "generator": "Artuline"}, "scene": 0}
-    above: list[Channel] = []
-    carrier = next(n for k in range(len(figure.bones) + 1) if (n := TRACK + "_" * k) not in figure.bone_index)
-    if root is not None:
-        times, places, turns = root
-        nodes.append(
-            {
-                "name": carrier,
-                "translation": (places[0] / figure.unit).tolist(),
-                "rotation": turns[0].tolist(),
-                "children": roots,
-            }
-        )
-        above = [
-            Channel(carrier, "translation", "LINEAR", times, places / figure.unit),
-            Channel(carrier, "rotation", "LINEAR", times, turns),
-        ]
-        roots = [len(nodes) - 1]
-    elif figure.position != (0.0, 0.0, 0.0) or figure.turn != 0.0:
-        q = rotation.from_rotation_vector(np.array([0.0, figure.turn, 0.0]))
-        place = [c / figure.unit for c in figure.position]
-        extras = {"artuline": {PLACEMENT: True}}
-        nodes.append(
-            {"name": PLACEMENT, "translation": place, "rotation": q.tolist(), "children": roots, "extras": extras}
-        )
-        roots = [len(nodes) - 1]
-    if mesh is not None:
-        document["materials"] = [
-            {
-                "name": m.name,
-                "pbrMetallicRoughness": {"baseColorFactor": [*m.color, 1.0], "metallicFactor": 0.0},
-            }
-            for m in figure.materials
-        ]
-        document["meshes"], document["skins"] = [], []
-        for skin in np.unique(mesh.palette_skin):
-            _write_skin(document, buffer, nodes, roots, mesh, int(skin))
-    names = (*skeleton_of(figure).names, *([carrier] if above else []))
-    animations = [_animation(buffer, names, name, Clip((*clip.channels, *above))) for name, clip in clips.items()]
-    if animations:
-        document["animations"] = animations
-    document |= {"scenes": [{"nodes": roots}], "nodes": nodes}
-    document |= {"bufferViews": buffer.views, "accessors": buffer.accessors}
-    document["buffers"] = [{"byteLength": len(buffer.data)}]
-    data = _pack(document, bytes(buffer.data))
-    write_whole(Path(path), lambda p: _write(p, data))
+    made = _Document(metres=False)
+    made.add(Delivered(figure, mesh, clips, root))
+    made.write(Path(path))
 
 
 def _write(path: Path, data: bytes) -> None:
@@ -129,7 +159,7 @@ def _pack(document: dict[str, Any], binary: bytes) -> bytes:
     return head + text + struct.pack("<II", len(binary), 0x004E4942) + binary
 
 
-def _nodes(figure: Figure) -> list[dict[str, Any]]:
+def _nodes(figure: Figure, first: int) -> list[dict[str, Any]]:
     index = figure.bone_index
     nodes: list[dict[str, Any]] = []
     for b in figure.bones:
@@ -142,18 +172,13 @@ def _nodes(figure: Figure) -> list[dict[str, Any]]:
             node["scale"] = list(b.scale)
         nodes.append(node)
         if b.parent is not None:
-            nodes[index[b.parent]].setdefault("children", []).append(len(nodes) - 1)
+            nodes[index[b.parent]].setdefault("children", []).append(first + len(nodes) - 1)
     return nodes
 
 
-def _write_skin(
-    document: dict[str, Any],
-    buffer: _Buffer,
-    nodes: list[dict[str, Any]],
-    roots: list[int],
-    mesh: Mesh,
-    skin: int,
-) -> None:
+def _write_skin(made: _Document, roots: list[int], mesh: Mesh, skin: int, first: int, stuff: int) -> None:
+    """Add a skin with its mesh; ``first``: number of the figure's first node, ``stuff``: of its first material."""
+    buffer = made.buffer
     entries = np.flatnonzero(mesh.palette_skin == skin)
     local = np.full(len(mesh.palette_bone), 0, np.int64)
     local[entries] = np.arange(len(entries))
@@ -178,28 +203,37 @@ def _write_skin(
             attributes[f"JOINTS_{k}"] = buffer.add(slots[:, four].astype("<u2"), target=34962)
             attributes[f"WEIGHTS_{k}"] = buffer.add(weights[:, four].astype("<f4"), target=34962)
         indices = buffer.add(triangles.reshape(-1).astype("<u4"), target=34963)
-        primitives.append({"attributes": attributes, "indices": indices, "material": int(material), "mode": 4})
+        primitives.append({"attributes": attributes, "indices": indices, "material": stuff + int(material), "mode": 4})
     binds = mesh.palette_bind[entries].transpose(0, 2, 1).reshape(-1, 16).astype("<f4")
-    document["skins"].append({"joints": mesh.palette_bone[entries].tolist(), "inverseBindMatrices": buffer.add(binds)})
-    document["meshes"].append({"primitives": primitives})
-    nodes.append({"name": f"mesh {len(document['meshes'])}", "mesh": len(document["meshes"]) - 1})
-    nodes[-1]["skin"] = len(document["skins"]) - 1
-    roots.append(len(nodes) - 1)
+    joints = (first + mesh.palette_bone[entries]).tolist()
+    made.more["skins"].append({"joints": joints, "inverseBindMatrices": buffer.add(binds)})
+    made.more["meshes"].append({"primitives": primitives})
+    number = len(made.more["meshes"])
+    made.nodes.append({"name": f"mesh {number}", "mesh": number - 1, "skin": len(made.more["skins"]) - 1})
+    roots.append(len(made.nodes) - 1)
 
 
-def _animation(buffer: _Buffer, names: tuple[str, ...], name: str, clip: Clip) -> dict[str, Any]:
-    index = {n: i for i, n in enumerate(names)}
+def _animation(buffer: _Buffer, name: str, moved: list[tuple[Channel, int]]) -> dict[str, Any]:
     channels, samplers = [], []
-    for c in clip.channels:
+    for c, node in moved:
         times = buffer.add(c.times.astype("<f4"), bounds=True)
         values = buffer.add(c.values.reshape(-1, c.values.shape[-1]).astype("<f4"))
         samplers.append({"input": times, "output": values, "interpolation": c.interpolation})
-        channels.append({"sampler": len(samplers) - 1, "target": {"node": index[c.bone], "path": c.path}})
+        channels.append({"sampler": len(samplers) - 1, "target": {"node": node, "path": c.path}})
     return {"name": name, "channels": channels, "samplers": samplers}
 
 
 def write(path: Path, delivery: Delivery) -> list[Path]:
-    """Write every figure as one .glb file: the first to the path, others beside it with their names added. Raises ArtulineError."""
+    """Write figures as .glb: all into one file, or each into its own, the first to the path, others beside it with their names added.
+
+    Raises ArtulineError.
+    """
+    if delivery.together:
+        made = _Document(metres=True)
+        for x in delivery.figures:
+            made.add(x)
+        made.write(path)
+        return [path]
     written = []
     for i, x in enumerate(delivery.figures):
         written.append(path if i == 0 else path.with_name(f"{path.stem} {x.figure.name}{path.suffix}"))

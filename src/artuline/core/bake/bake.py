@@ -46,6 +46,12 @@ class Baked:
         )
 
 
+def moved(take: Take, figure: str) -> bool:
+    """Whether physics moves a figure in a take."""
+    mine = [k for k, ref in enumerate(take.bodies) if ref.figure == figure]
+    return bool(mine) and bool((take.handover[:, mine] > 0.0).any())
+
+
 def bake_figure(
     scene: Scene,
     assets: AssetStore,

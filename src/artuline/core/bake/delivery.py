@@ -6,7 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from artuline.core.bake.bake import Baked, add_layer, bake_figure
-from artuline.core.bake.merged import merged_clip
+from artuline.core.bake.merged import merged_clip, rested
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
@@ -33,23 +33,29 @@ class Delivered:
 
 @dataclass(frozen=True, eq=False)
 class Delivery:
-    """Figures, the frames per second of their animations, and the take that they are of, if there is one."""
+    """Figures, the frames per second of their animations, the take that they are of, if there is one, and whether they go into one file."""
 
     figures: tuple[Delivered, ...]
     rate: float
     take: Take | None = None
+    together: bool = False
 
 
-def delivery(scene: Scene, assets: AssetStore, figures: list[str]) -> Delivery:
-    """Some of a scene's figures, each with its clip and layers merged into one animation over the scene's range."""
+def delivery(
+    scene: Scene, assets: AssetStore, figures: list[str], together: bool = False, rest: bool = False
+) -> Delivery:
+    """Some of a scene's figures, each with its clip and layers merged into one animation over the scene's range; ``rest``: with its rest
+    pose one frame after the end.
+    """
     found = []
     for f in (scene.figure(i) for i in figures):
         mesh = Mesh.from_arrays(assets[f.asset]) if f.asset else None
         name = f"{f.clip} baked" if f.clip else "baked"
-        found.append(Delivered(f, mesh, {name: merged_clip(scene, assets, f)}, _root(scene, assets, f)))
+        clip = merged_clip(scene, assets, f)
+        found.append(Delivered(f, mesh, {name: rested(scene, f, clip) if rest else clip}, _root(scene, assets, f)))
     ref = scene.active_take()
     take = assets.decoded(ref.asset, Take.from_arrays) if ref is not None else None
-    return Delivery(tuple(found), scene.rate, take)
+    return Delivery(tuple(found), scene.rate, take, together)
 
 
 def _root(scene: Scene, assets: AssetStore, figure: Figure) -> tuple[Array, Array, Array] | None:
@@ -59,6 +65,15 @@ def _root(scene: Scene, assets: AssetStore, figure: Figure) -> tuple[Array, Arra
     frames = np.arange(scene.start, scene.end + 1, dtype=float)
     p, q = rigid(root_at(scene, assets, figure, frames))
     return (frames - scene.start) / scene.rate, p, rotation.make_continuous(q)
+
+
+def riders(scene: Scene, figure: str) -> list[str]:
+    """A figure and all that rides on it, or on what does, in the order of their mounts."""
+    found = {figure}
+    for f in scene.in_order:
+        if any(m.figure in found for m in f.mounts):
+            found.add(f.id)
+    return [figure, *(f.id for f in scene.in_order if f.id in found and f.id != figure)]
 
 
 def bake_take(

@@ -7,6 +7,7 @@ from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.clip import Channel, Clip
 from artuline.core.motion.keyed import keyed_pose, load_clip
+from artuline.core.motion.skeleton import skeleton_of
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Figure, Layer, Scene
 
@@ -112,3 +113,24 @@ def _key(channel: Channel, t: float, tiny: float) -> Array:
         value = value / length
         slope = slope / length - value * float(value @ slope) / length
     return np.stack([slope, value, slope])
+
+
+def rested(scene: Scene, figure: Figure, clip: Clip) -> Clip:
+    """A clip over the scene's range with the rest pose one frame after its end, where it stays."""
+    rest, at = skeleton_of(figure).rest, (scene.end + 1 - scene.start) / scene.rate
+    channels = []
+    for c in clip.channels:
+        value = getattr(rest, c.path)[figure.bone_index[c.bone]]
+        last = c.values[-1, 1] if c.interpolation == "CUBICSPLINE" else c.values[-1]
+        if c.path == "rotation" and float(last @ value) < 0.0:
+            value = -value
+        values = c.values
+        if c.interpolation == "CUBICSPLINE":
+            # straight there, and still
+            step = (value - last) * scene.rate
+            values = np.concatenate([values, [[step, value, np.zeros_like(value)]]])
+            values[-2, 2] = step
+        else:
+            values = np.concatenate([values, [value]])
+        channels.append(Channel(c.bone, c.path, c.interpolation, np.append(c.times, at), values))
+    return Clip(tuple(channels))

@@ -317,6 +317,31 @@ def scaled(figure: Figure, assets: AssetStore, factor: float) -> Figure:
     return surface.on(made, assets)
 
 
+def with_mesh_of(figure: Figure, assets: AssetStore, other: Figure) -> Figure:
+    """A thing seen as another one, in the same place and as large: bones, shapes, joints, groups and mounts stay as they are.
+
+    A part of the other goes with the part of the same name, else with that whose middle is nearest.
+    """
+    old, new = Surface.of(figure, assets), Surface.of(other, assets)
+    sizes = [np.ptp(s.positions, axis=0).max() for s in (old, new)]
+    fits = sizes[0] / max(float(sizes[1]), 1e-12)
+    middles = [0.5 * (s.positions.min(axis=0) + s.positions.max(axis=0)) for s in (old, new)]
+    # another unit is a factor of ten or more; less is meant
+    factor = fits if not 0.2 < fits < 5.0 else 1.0
+    foot = [np.array([m[0], s.positions[:, 1].min(), m[2]]) for m, s in zip(middles, (old, new))]
+    places = foot[0] + factor * (new.positions - foot[1])
+    centres = {b: old.points(b).mean(axis=0) for b in range(len(figure.bones)) if (old.owner == b).any()}
+    number = np.zeros(len(other.bones), np.int64)
+    for k, bone in enumerate(other.bones):
+        if bone.name in figure.bone_index:
+            number[k] = figure.bone_index[bone.name]
+        elif (new.owner == k).any():
+            at = places[np.unique(new.triangles[new.owner == k])].mean(axis=0)
+            number[k] = min(centres, key=lambda b: float(np.linalg.norm(centres[b] - at)))
+    made = Surface(places, new.normals, new.triangles, new.material, number[new.owner])
+    return made.on(figure.changed(materials=other.materials, source=other.source), assets)
+
+
 def upright(figure: Figure, assets: AssetStore) -> Figure:
     """A thing turned by a quarter about x, so that what pointed along z points up, and set on the ground again; before it has bodies."""
     s = Surface.of(figure, assets)

@@ -1,7 +1,9 @@
 """What Curves does: bakes takes to keys on a layer."""
 
-from artuline.core.bake.bake import add_layer, bake_figure
+from artuline.core.bake.bake import add_layer, bake_figure, moved
+from artuline.core.bake.delivery import riders
 from artuline.core.scene import edit
+from artuline.core.scene.model import Scene
 from artuline.desk.desk import Desk
 
 
@@ -38,15 +40,26 @@ class Commands:
         scene, assets, bounds = self.session.scene, self.session.assets, dict(self.bounds)
 
         def work(progress, cancelled):
-            return bake_figure(scene, assets, f, take, bounds["degrees"], bounds["millimetres"], progress, cancelled)
+            found = {
+                f.id: bake_figure(scene, assets, f, take, bounds["degrees"], bounds["millimetres"], progress, cancelled)
+            }
+            for other in riders(scene, f.id)[1:]:
+                if moved(take, other):
+                    x = scene.figure(other)
+                    found[other] = bake_figure(
+                        scene, assets, x, take, bounds["degrees"], bounds["millimetres"], progress, cancelled
+                    )
+            return found
 
-        def then(baked) -> None:
-            words = baked.summary()[0].upper() + baked.summary()[1:] + "."
+        def then(found) -> None:
+            def change(s: Scene) -> Scene:
+                for figure, baked in found.items():
+                    s = add_layer(s, assets, figure, baked, f"{ref.name} baked", ref.id)
+                return s
+
             self.shows_take = False
-            if self.session.edit(
-                "Bake the take", lambda s: add_layer(s, assets, f.id, baked, f"{ref.name} baked", ref.id)
-            ):
-                self.baked[f.id] = words
+            if self.session.edit("Bake the take", change):
+                self.baked |= {k: b.summary()[0].upper() + b.summary()[1:] + "." for k, b in found.items()}
             self.desk.go(self._station)
 
         self.desk.start("Fitting keys", work, then)

@@ -15,7 +15,7 @@ from artuline.core.scene.model import Figure, Joint, Mount, Scene
 from artuline.core.setup import things
 from artuline.core.setup.grip import WAYS, Way, let_go, mounted
 from artuline.core.setup.hinge import propose_hinge, with_hinge, without_hinge
-from artuline.core.setup.parts import Surface, joined, scaled, split, upright
+from artuline.core.setup.parts import Surface, joined, scaled, split, upright, with_mesh_of
 from artuline.core.setup.thing_shapes import shapes_of, with_shapes
 from artuline.desk.desk import Desk
 from artuline.desk.stage.tools import View
@@ -176,6 +176,22 @@ class Commands:
         """Make the thing so many times as large: it was read in another unit."""
         self._change("Change the unit", lambda f: scaled(f, self.session.assets, factor))
         self.stage.frame_selection()
+
+    def ask_mesh(self) -> None:
+        """Choose another mesh for the thing; its setup stays."""
+        kinds = " ".join(f"*{k}" for k in suffixes("read_mesh"))
+        name, _ = QFileDialog.getOpenFileName(self.stage.window(), "Another mesh for it", "", f"Meshes ({kinds})")
+        if name:
+            self.wear(Path(name))
+
+    def wear(self, path: Path) -> None:
+        """Show the thing in hand as the mesh of a file."""
+        assets = self.session.assets
+
+        def then(imported) -> None:  # type: ignore[no-untyped-def]
+            self._change("Another mesh", lambda f: with_mesh_of(f, assets, imported.figure))
+
+        self.desk.start(f"Reading {path.name}", lambda p, c: read_thing(path, assets), then)
 
     def turn_upright(self) -> None:
         """Turn a thing whose file has z upwards; its shapes are made anew."""

@@ -81,6 +81,7 @@ def _whole(d: Form, c: Commands, f: Figure) -> None:
     d.add(buttons(("÷ 10", partial(c.scale, 0.1), "It was read in too large a unit"),
                   ("× 10", partial(c.scale, 10.0), "It was read in too small a unit"),
                   ("Upright", c.turn_upright, "For files in which z points up: turns it, and fits its shapes again")))  # fmt: skip
+    d.add(button("Another mesh…", c.ask_mesh, tip="Shows it as the mesh of a file; its shapes, hinges and grips stay"))
     if f.bodies:
         d.add(row("Weighs", QLabel(f"{mass:.2f} kg")))
     if not f.mounts:
