@@ -10,9 +10,12 @@ os.environ["XDG_STATE_HOME"] = tempfile.mkdtemp()
 from PySide6.QtCore import QEventLoop, QTimer
 
 from artuline.core.scene.assets import AssetStore
+from artuline.core.scene.mesh import Mesh
 from artuline.demo.scenes import demo_scene
+from artuline.demo.things import bare_pail
 from artuline.desk.application import make_application
 from artuline.desk.window import Window
+from artuline.formats.gltf_write import write_figure
 from artuline.view.camera import Camera
 
 ROOT = Path(__file__).parent.parent
@@ -67,10 +70,6 @@ def main() -> None:
     window.stage.frame_selection()
     window.stage.camera = window.stage.camera.zoomed(0.9)
     shot(window, "bodies-handles")
-    select(window)
-    window.stage.frame_selection()
-    window.desk.actions.made["show mass"].trigger()
-    shot(window, "bodies-mass")
     window.set_station("Joints")
     select(window, "upper_arm_l")
     window.stage.frame_selection()
@@ -100,7 +99,8 @@ def main() -> None:
     finish(window)
     s.set_frame(56)
     window.details.verticalScrollBar().setValue(0)
-    shot(window, "takes")
+    wait(700)
+    window.stage._draw_still()
     big = window.stage.picture()
     assert big is not None
     picture = big.scaledToWidth(1024)
@@ -146,16 +146,11 @@ def main() -> None:
     window.stage.camera = wide
     s.set_frame(58)
     shot(window, "takes-night")
-    assets = AssetStore()
-    s.new(demo_scene("goat", assets), assets)
-    select(window, "neck")
-    window.set_station("Joints")
-    window.stage.camera = Camera(target=(0.0, 0.55, -1.1), yaw=0.9, pitch=0.2, distance=2.6)
-    shot(window, "joints-night")
     window.set_night(False)
     for name, frame, target, yaw, distance in (
         ("numb", 40, (0.0, 0.95, None), 0.9, 3.6), ("yard", 44, (0.0, 1.75, 0.3), 0.9, 4.6), ("heel", 120, (0.0, 0.3, 0.0), 0.5, 6.0),
-        ("goat", 30, (0.0, 0.5, None), 1.15, 2.6),
+        ("goat", 30, (0.0, 0.5, None), 1.15, 2.6), ("pail", 30, (-0.1, 0.85, None), -0.75, 3.6),
+        ("pass", 46, (-0.2, 0.9, 0.4), -0.95, 3.8), ("fender", 50, (-0.3, 0.95, 0.3), -0.95, 3.9),
     ):  # fmt: skip
         assets = AssetStore()
         s.new(demo_scene(name, assets), assets)
@@ -167,7 +162,6 @@ def main() -> None:
         aim = tuple(float(p) if t is None else t for t, p in zip(target, place))
         window.stage.camera = Camera(target=aim, yaw=yaw, pitch=0.14, distance=distance)
         if name == "goat":
-            shot(window, "goat")
             window.set_station("Blend")
             select(window, "tail")
             shot(window, "springs")
@@ -180,6 +174,7 @@ def main() -> None:
         picture = window.stage.picture()
         assert picture is not None
         assert picture.scaledToWidth(640).save(str(DATA / f"{name}.png"), "PNG")
+    props(window)
     s.remove_autosave()
     empty = Window()
     empty.resize(1280, 800)
@@ -187,6 +182,46 @@ def main() -> None:
     empty.stage.setFocus()
     shot(empty, "welcome")
     app.quit()
+
+
+def props(window: Window) -> None:
+    """A thing from a file, its hinge, its grip, and two ways to carry it side by side."""
+    s, room = window.session, window.room("Props")
+    assets = AssetStore()
+    s.new(demo_scene("boom", assets), assets)
+    window.set_station("Props")
+    s.set_frame(4)
+    folder = Path(tempfile.mkdtemp())
+    bare = bare_pail(assets)
+    write_figure(folder / "pail.glb", bare, Mesh.from_arrays(assets[bare.asset or ""]), {})
+    room.commands.bring_in(folder / "pail.glb")
+    finish(window)
+    thing = room.commands.thing()
+    assert thing is not None
+    room.commands.take(thing.id, "bail", "pail")
+    window.stage.frame_selection()
+    shot(window, "props-parts")
+    room.commands.hang("pail", "bail")
+    window.stage.frame_selection()
+    window.stage.camera = window.stage.camera.orbited(0.5, 0.1)
+    shot(window, "props-hinge")
+    s.select("deckhand", frozenset({"hand_r"}))
+    room.commands.mount_here()
+    window.stage.camera = Camera(target=(-0.2, 0.75, -0.1), yaw=-0.75, pitch=0.16, distance=2.3)
+    shot(window, "props-grip")
+    assets = AssetStore()
+    s.new(demo_scene("pail", assets), assets)
+    room.commands.run_ways()
+    finish(window)
+    s.set_frame(33)
+    room.commands.take("pail")
+    s.select(None, frozenset())
+    window.set_station("Takes")
+    window.room("Takes").commands.compare_with(s.scene.takes[0].name)
+    window.room("Takes").commands.compare_by("side by side")
+    place = window.stage.states()[0].matrices[:, :3, 3].mean(axis=0)
+    window.stage.camera = Camera(target=(float(place[0]), 0.85, float(place[2])), yaw=-0.75, pitch=0.16, distance=4.2)
+    shot(window, "props-ways")
 
 
 def large_type() -> None:

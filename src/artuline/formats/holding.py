@@ -38,6 +38,8 @@ def hold_thing(
     made = edit.scene(added.scene, figures=edit.replace(added.scene.figures, thing.id, lambda _: thing))
     frame = float(scene.start if at is None else at)
     made = mounted(made, assets, thing.id, holder.id, bone, frame, way)  # type: ignore[arg-type]
+    if frame > scene.start:
+        made = edit.figure(made, thing.id, mounts=(made.figure(thing.id).mounts[-1].changed(start=frame),))
     return (let_go(made, thing.id, float(until)) if until is not None else made), added.notes
 
 

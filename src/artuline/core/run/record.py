@@ -24,6 +24,7 @@ from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Figure, Group, Scene, TakeRef
 
 WATCH_SECONDS = 0.04  # between two frames that are handed to who watches
+WATCH_SHARE = 8.0  # times as long as looking takes until it is done again
 MOST_SETTINGS = 64 * 2**20  # bytes of a scene's text
 MOST_VALUES = 300_000_000  # numbers that a take may hold
 CHUNK = 16  # frames whose keyed motion is sampled together
@@ -68,7 +69,7 @@ def run(
     stepper = Stepper(built)
     if scene.warm_up > 0:
         _warm_up(stepper, cancelled)
-    done, first, seen = 0, 0, 0.0
+    done, first, seen, pause = 0, 0, 0.0, WATCH_SECONDS
     while first < count - 1:
         if done and cancelled():
             break
@@ -92,9 +93,12 @@ def run(
             done = first + k + 1
             rec.keep(done)
             progress(done, count - 1)
-            if watch is not None and time.perf_counter() - seen > WATCH_SECONDS:
+            if watch is not None and time.perf_counter() - seen > pause:
+                began = time.perf_counter()
+                watch(int(frames[done]), {f.id: rec.watched(n, done) for n, f in rec.figures() if not f.stays})
+                # looking takes a small share of the work only
                 seen = time.perf_counter()
-                watch(int(frames[done]), {f.id: rec.watched(n, done) for n, f in rec.figures()})
+                pause = max(WATCH_SECONDS, WATCH_SHARE * (seen - began))
         first = last
     return rec.take(done + 1)
 

@@ -117,5 +117,12 @@ def _plain(node: object, path: str = "") -> Iterator[tuple[str, str]]:
         for i, item in enumerate(node):
             yield from _plain(item, f"{path}[{getattr(item, 'id', i)}]")
     else:
-        text = f"{node:.6g}" if isinstance(node, float) else ("" if node is None or node == () else str(node))
-        yield path, text
+        yield path, _words(node)
+
+
+def _words(value: object) -> str:
+    if isinstance(value, float):
+        return f"{value:.6g}"
+    if isinstance(value, tuple) and value and all(isinstance(x, float) for x in value):
+        return ", ".join(f"{x:.3g}" for x in value)
+    return "" if value is None or value == () else str(value)

@@ -181,7 +181,8 @@ def mounted(
     scene: Scene, assets: AssetStore, prop_id: str, holder_id: str, bone: str, frame: float, way: Way = "handle",
     part: str | None = None, *, as_it_lies: bool = False,
 ) -> Scene:  # fmt: skip
-    """The scene with a thing held from a frame on, in one of three ways; another mount that acts then ends there, and what swings is handed over.
+    """The scene with a thing held from a frame on, the first time from the start, in one of three ways; another mount that acts then ends
+    there, and what swings is handed over.
 
     ``as_it_lies``: where it is to the bone at that frame, instead of in its grip. Raises ArtulineError for what has no part to hold.
     """
@@ -205,7 +206,8 @@ def mounted(
         back = transforms.rigid_relative(position, turn, np.zeros(3), rotation.IDENTITY)
         values = {"bone": hips, "position": tuple(p), "rotation": tuple(q), "reach": bone,
                   "reach_position": tuple(back[0]), "reach_rotation": tuple(back[1])}  # fmt: skip
-    start = None if not prop.mounts and frame <= scene.start else frame
+    # what is held for the first time is so from the start, unless it is taken up as it lies there
+    start = None if not prop.mounts and (frame <= scene.start or not as_it_lies) else frame
     name = edit.fresh_id("mount", {*(m.id for m in prop.mounts), *(j.id for j in prop.joints)})
     new = Mount(id=name, part=part, figure=holder_id, point=tuple(point), hold="swings" if way == "palm" else "fixed",
                 start=start, **values)  # fmt: skip

@@ -45,7 +45,7 @@ def propose_hinge(figure: Figure, assets: AssetStore, child: str, parent: str) -
         clouds.append(surface_samples(corners, 0.02 * float(np.ptp(corners.reshape(-1, 3), axis=0).max())))
     a, b = clouds
     size = min(float(np.ptp(c, axis=0).max()) for c in clouds)
-    gap = cKDTree(b).query(a)[0]
+    gap = cKDTree(b, balanced_tree=False).query(a)[0]
     near = a[gap <= max(TOUCH * size, 1.3 * float(gap.min()))]
     groups = _clusters(near, 0.5 * APART * size)
     middles = [g.mean(axis=0) for g in groups]

@@ -53,7 +53,7 @@ def main_shells(positions: Array, triangles: NDArray[np.integer]) -> Ints:
     order = np.argsort(-spread)
     large = [k for k in order if spread[k] >= SMALL * spread.max()][:MOST_PARTS]
     number = {int(k): i for i, k in enumerate(large)}
-    trees = [cKDTree(positions[np.unique(triangles[label == k])]) for k in large]
+    trees = [cKDTree(positions[np.unique(triangles[label == k])], balanced_tree=False) for k in large]
     for k in range(count):
         if k not in number:
             middle = positions[triangles[label == k]].reshape(-1, 3).mean(axis=0)

@@ -3,7 +3,7 @@
 import numpy as np
 
 from artuline.core.errors import ArtulineError
-from artuline.core.geometry import rotation
+from artuline.core.geometry import distance, rotation
 from artuline.core.geometry.polyhedron import MOST_POINTS
 from artuline.core.motion.skeleton import rigid
 from artuline.core.scene.assets import AssetStore
@@ -17,13 +17,14 @@ from artuline.core.setup.tube import tube_shapes
 #: Kinds of shapes of a part: those that keep what is open are the last two.
 KINDS = ("best", "capsule", "sphere", "box", "hull", "tube", "hull group")
 FULL = 1.0  # things stand on their surface, not below it
+PLAIN = 0.02  # share of a part's size by which a plain shape may be off its outline
 
 
 def shapes_of(
     figure: Figure, assets: AssetStore, bone: str, kind: str = "best", cancelled: Cancelled = never
 ) -> tuple[Shape, ...]:
     """Shapes of a part in the frame of its bone. "best": capsules along a ring, handle or bail, which keeps its hole; else a capsule, sphere or
-    box that follows it, or its hull. Raises ArtulineError for a part that is none of the kind.
+    box that has its outline, or its hull. Raises ArtulineError for a part that is none of the kind.
     """
     s, b = Surface.of(figure, assets), figure.bone_index[bone]
     p, q = rigid(own_matrices(figure)[b])
@@ -44,9 +45,15 @@ def shapes_of(
         return tuple(hull_shape(v, FULL, MOST_POINTS) for v in parts)
     if kind == "hull":
         return (hull_shape(corners.reshape(-1, 3), FULL, MOST_POINTS),)
-    return fit_bodies(figure, assets, bones=set(figure.bone_index), choice=FitChoice(kind, under=FULL), only={bone})[
-        0
-    ].shapes
+    choice = FitChoice(kind, under=FULL)
+    fitted = fit_bodies(figure, assets, bones=set(figure.bone_index), choice=choice, only={bone})[0].shapes
+    if kind == "best" and fitted[0].kind != "hull":
+        # plainer only where it has the part's own outline: things stand and stack on it
+        hull = hull_shape(corners.reshape(-1, 3), FULL, MOST_POINTS)
+        off = np.abs(distance.shape(np.array(hull.points), fitted[0])).mean()
+        if off > PLAIN * float(np.ptp(corners.reshape(-1, 3), axis=0).max()):
+            return (hull,)
+    return fitted
 
 
 def with_shapes(

@@ -8,7 +8,7 @@ from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
 from artuline.core.scene import edit
-from artuline.core.scene.assets import AssetStore
+from artuline.core.scene.assets import Arrays, AssetStore
 from artuline.core.scene.edit import Names
 from artuline.core.scene.model import Bone, Figure, Joint, Scene
 from artuline.core.setup.grip import Way, mounted
@@ -39,7 +39,12 @@ def simple(kind: str, assets: AssetStore) -> Figure:
 
 def longest(figure: Figure, assets: AssetStore) -> float:
     """The longest side of a thing at rest, m."""
-    return float(np.ptp(Surface.of(figure, assets).positions, axis=0).max()) if figure.asset is not None else 0.1
+    return assets.decoded(figure.asset, _size) if figure.asset is not None else 0.1
+
+
+def _size(arrays: Arrays) -> float:
+    """Longest side of a thing's mesh, whose places are those at rest."""
+    return float(np.ptp(arrays["positions"], axis=0).max())
 
 
 def with_part(figure: Figure, assets: AssetStore, kind: str) -> Figure:

@@ -26,7 +26,9 @@ def surface_samples(corners: Array, spacing: float) -> Array:
         inside = u + v <= 1.0 + 1e-9
         share = np.stack([1.0 - u - v, u, v], axis=1)[inside]
         found.append((share @ here).reshape(-1, 3) if len(here) else np.zeros((0, 3)))
-    return np.concatenate(found)
+    # evenly, however the surface is divided: one in every small cube
+    points = np.concatenate(found)
+    return points[np.sort(np.unique(np.floor(points / (0.7 * spacing)), axis=0, return_index=True)[1])]
 
 
 def circle_through(points: Array) -> tuple[Array, float]:

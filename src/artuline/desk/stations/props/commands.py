@@ -336,8 +336,8 @@ class Commands:
         )
         if done:
             self.take(f.id)
-            words = "is passed on" if passed else "is held"
-            self.desk.tell(f"{f.name} {words} from frame {self.frame():g} on. Next: run it (F5).")
+            words = f"is passed on at frame {frame:g}" if passed else "is held"
+            self.desk.tell(f"{f.name} {words}. Next: run it (F5), or choose another way to carry it.")
 
     def take_up_here(self) -> None:
         """Let the chosen bone take the thing as it lies, from this frame on."""

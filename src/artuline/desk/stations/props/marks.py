@@ -17,7 +17,7 @@ def mark_pins(marks: Marks, c: Commands) -> None:
     f = c.thing()
     if f is None or c.stage.live.tryout is not None:
         return
-    states = c.stage.states()
+    states = c.stage.view().states
     index = next(i for i, x in enumerate(c.session.scene.figures) if x.id == f.id)
     if index >= len(states) or len(states[index].matrices) != len(f.bones):
         return

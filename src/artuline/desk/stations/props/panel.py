@@ -68,7 +68,7 @@ def _offer(d: Form, c: Commands, f: Figure, holder: Figure, bone: str) -> None:
     passed = before is not None and (before.figure, before.reach or before.bone) != (holder.id, bone)
     words = f"Pass {short(f.name, 14)} on to it" if passed else f"Hold {short(f.name, 16)} in it"
     d.add(button(words, c.mount_here, icon="hand-back-right-outline", primary=True,
-                 tip="From this frame on: by its grip; what is held already is passed on as it is"))  # fmt: skip
+                 tip="By its grip, from the start; what is held already is passed on as it is, from this frame on"))  # fmt: skip
     d.add(button("Take it up as it lies", c.take_up_here, tip="From this frame on, without moving it into a grip"))
 
 
