@@ -269,3 +269,18 @@ def _mount(d: Form, c: Commands, f: Figure, m: Mount) -> None:
     d.toggle("They touch each other", m.collides,
              lambda on: d.edit("Touching", lambda x: c.change_mount(x, f.id, m.id, collides=on)),
              "Off: the hand and what is next to it pass through what they hold. All else collides.")  # fmt: skip
+    if not m.collides:
+        d.add(faint(f"{f.name} passes through {', '.join(_apart(holder, m))}; all else collides."))
+
+
+def _apart(holder: Figure, m: Mount) -> list[str]:
+    """The bones of a holder whose bodies do not touch what is held."""
+    carrier = holder.carrier(m.bone)
+    if carrier is None:
+        return ["nothing"]
+    near = (
+        {carrier.id}
+        | {j.parent for j in holder.joints if j.child == carrier.id}
+        | {j.child for j in holder.joints if j.parent == carrier.id}
+    )
+    return [b.bone for b in holder.bodies if b.id in near]
