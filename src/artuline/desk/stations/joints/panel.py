@@ -265,6 +265,7 @@ def _feel(d: Form, w: Commands, f: Figure, many: set[str], j: Joint) -> None:
             number("Its damping", "spring_ratio", "", 5, 1.0, "1 returns without swinging over.")
     if j.kind != "slide":
         number("Friction", "friction", "N m", 1e5, 0.0, "Torque that holds it where it is.", 0.02)
+    number("Damping", "damping", "1/s", 100, 2.5, "How soon it stops to swing where no tone or spring holds it.", 0.02)
     number(
         "Breaks at", "break_impulse", "N s", 1e6, 0.0, "0: never. Parts when it carries more within a frame.", 0.2, 1
     )
