@@ -186,3 +186,21 @@ def test_parts_are_cut_in_a_frame_joined_named_and_removed(demo, qtbot):
     qtbot.keyClick(w.stage, KEY.Key_Delete)
     assert c.thing() is None
     qtbot.mouseClick(w.stage, LEFT, pos=QPoint(8, w.stage.height() - 8))
+
+
+def test_three_ways_are_three_takes_and_the_one_that_is_set_shows(qtbot):
+    from artuline.core.scene import edit
+    from artuline.core.scene.assets import AssetStore
+    from artuline.demo.scenes import demo_scene
+    from tests.driving import open_window
+
+    w, assets = open_window(qtbot), AssetStore()
+    w.session.new(edit.scene(demo_scene("pail", assets), end=6, warm_up=0), assets)
+    w.set_station("Props")
+    press(w, qtbot, "Run all three ways")
+    finish(w, qtbot)
+    s = w.session.scene
+    assert w.station.name == "Takes" and [t.name for t in s.takes] == ["take 1, handle", "take 2, palm", "take 3, hip"]
+    assert s.take == "take 1" and s.active_take().settings == s.settings_fingerprint()
+    w.session.stack.undo()
+    assert not w.session.scene.takes

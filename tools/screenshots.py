@@ -217,7 +217,7 @@ def props(window: Window) -> None:
     room.commands.take("pail")
     s.select(None, frozenset())
     window.set_station("Takes")
-    window.room("Takes").commands.compare_with(s.scene.takes[0].name)
+    window.room("Takes").commands.compare_with(s.scene.takes[2].name)
     window.room("Takes").commands.compare_by("side by side")
     place = window.stage.states()[0].matrices[:, :3, 3].mean(axis=0)
     window.stage.camera = Camera(target=(float(place[0]), 0.85, float(place[2])), yaw=-0.75, pitch=0.16, distance=4.2)

@@ -394,10 +394,10 @@ class Commands:
                         made.changed(takes=s.takes, take=s.take), assets, take, made.settings_fingerprint()
                     )
                     ref = kept.takes[-1]
-                    s = s.changed(
-                        takes=(*s.takes, ref.changed(name=f"{ref.name}: {WAYS[way][0].lower()}")), take=ref.id
-                    )
-                return s
+                    s = s.changed(takes=(*s.takes, ref.changed(name=f"{ref.name}, {way}")), take=ref.id)
+                # the one that is set shows first
+                now = s.settings_fingerprint()
+                return s.changed(take=next((t.id for t in s.takes[-len(found) :] if t.settings == now), s.take))
 
             if session.edit("Run three ways", change):
                 self.desk.go("Takes")

@@ -15,7 +15,7 @@ from artuline.desk.form import Form
 from artuline.desk.stations.takes.bracket_panel import fill_bracket
 from artuline.desk.stations.takes.commands import VIEWS, Commands
 from artuline.desk.stations.takes.plot import Plot
-from artuline.desk.widgets.fields import Choice, button, faint, narrow, row, rule, section
+from artuline.desk.widgets.fields import Choice, button, faint, narrow, row, rule, section, short
 
 ROWS = 12  # of the table of differences
 
@@ -157,7 +157,8 @@ def _against(d: Form, w: Commands, ref: TakeRef) -> None:
     grid.setHorizontalSpacing(8)
     grid.setColumnStretch(0, 1)
     for k, words in enumerate(("", other.name, ref.name)):
-        head = QLabel(words)
+        head = QLabel(short(words, 14))
+        head.setToolTip(words)
         head.setObjectName("small")
         grid.addWidget(head, 0, k, Qt.AlignmentFlag.AlignRight if k else Qt.AlignmentFlag.AlignLeft)
     for i, (path, before, after) in enumerate(changed[:ROWS], 1):
