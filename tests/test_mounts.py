@@ -7,7 +7,7 @@ import pytest
 from pydantic import ValidationError
 from scipy.integrate import solve_ivp
 
-from artuline.core.bake.delivery import bake_take, delivery
+from artuline.core.bake.delivery import bake_take, company, delivery
 from artuline.core.geometry import rotation, transforms
 from artuline.core.motion.keyed import keyed_matrices, root_at
 from artuline.core.motion.places import places_at
@@ -313,6 +313,8 @@ def test_a_pail_leaves_with_its_hand_as_it_was_shown(tmp_path, boom, together):
     take = run(made, assets)
     kept = keep_take(made, assets, take, made.settings_fingerprint())
     baked, _ = bake_take(kept, assets, 0.004, 0.004)
+    assert company(made, f.id) == [f.id, "pail"] and company(made, "pail") == ["pail", f.id]
+    assert company(made, "boom") == ["boom"]
     written = deliver(tmp_path / "out.glb", baked, assets, [f.id, "pail"], together, True)
     assert len(written) == (1 if together else 2)
     raw = written[-1].read_bytes()

@@ -6,7 +6,7 @@ from pathlib import Path
 from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QFileDialog, QMessageBox
 
-from artuline.core.bake.delivery import riders
+from artuline.core.bake.delivery import company
 from artuline.core.errors import ArtulineError
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Figure, Scene
@@ -244,7 +244,7 @@ class Files:
         if f is None:
             return False
         try:
-            wanted = riders(self.session.scene, f.id) if self.desk.together else [f.id]
+            wanted = company(self.session.scene, f.id) if self.desk.together else [f.id]
             several = self.desk.together and len(wanted) > 1
             target = deliver(named(path), self.session.scene, self.session.assets, wanted, several, self.desk.rest)[0]
         except ArtulineError as error:

@@ -67,12 +67,16 @@ def _root(scene: Scene, assets: AssetStore, figure: Figure) -> tuple[Array, Arra
     return (frames - scene.start) / scene.rate, p, rotation.make_continuous(q)
 
 
-def riders(scene: Scene, figure: str) -> list[str]:
-    """A figure and all that rides on it, or on what does, in the order of their mounts."""
+def company(scene: Scene, figure: str) -> list[str]:
+    """A figure with all that it holds or that holds it, at any time and over any number of hands; itself first."""
     found = {figure}
-    for f in scene.in_order:
-        if any(m.figure in found for m in f.mounts):
-            found.add(f.id)
+    before: set[str] = set()
+    while found != before:
+        before = set(found)
+        for f in scene.figures:
+            held = {m.figure for m in f.mounts}
+            if f.id in found or held & found:
+                found |= {f.id} | held
     return [figure, *(f.id for f in scene.in_order if f.id in found and f.id != figure)]
 
 

@@ -1,7 +1,7 @@
 """What Curves does: bakes takes to keys on a layer."""
 
 from artuline.core.bake.bake import add_layer, bake_figure, moved
-from artuline.core.bake.delivery import riders
+from artuline.core.bake.delivery import company
 from artuline.core.scene import edit
 from artuline.core.scene.model import Scene
 from artuline.desk.desk import Desk
@@ -40,15 +40,14 @@ class Commands:
         scene, assets, bounds = self.session.scene, self.session.assets, dict(self.bounds)
 
         def work(progress, cancelled):
-            found = {
-                f.id: bake_figure(scene, assets, f, take, bounds["degrees"], bounds["millimetres"], progress, cancelled)
-            }
-            for other in riders(scene, f.id)[1:]:
-                if moved(take, other):
-                    x = scene.figure(other)
-                    found[other] = bake_figure(
-                        scene, assets, x, take, bounds["degrees"], bounds["millimetres"], progress, cancelled
-                    )
+            # what physics moves of all that is held together; if it is nothing, the reason is that of the figure itself
+            which = [x for x in company(scene, f.id) if moved(take, x)] or [f.id]
+            found = {}
+            for x in which:
+                figure = scene.figure(x)
+                found[x] = bake_figure(
+                    scene, assets, figure, take, bounds["degrees"], bounds["millimetres"], progress, cancelled
+                )
             return found
 
         def then(found) -> None:

@@ -4,7 +4,7 @@ from functools import partial
 
 from PySide6.QtWidgets import QLabel
 
-from artuline.core.bake.delivery import riders
+from artuline.core.bake.delivery import company
 from artuline.core.scene import edit
 from artuline.core.scene.model import Figure, Scene
 from artuline.desk.form import Form
@@ -44,12 +44,13 @@ def fill(d: Form, w: Commands, f: Figure) -> None:
         d.add(
             button("Remove the layer", partial(w.remove_layer, f.id, layer.id), icon="close", tip="The keys below stay")
         )
-    if f.layers:
+    together = company(s.scene, f.id)
+    if any(s.scene.figure(x).layers for x in together):
         d.toggle("Show the baked keys", not w.shows_take, w.show_layers, tip="Off: the take itself is shown.")
         d.add(rule(), section("Deliver"))
-        others = [s.scene.figure(x).name for x in riders(s.scene, f.id)[1:]]
+        others = [s.scene.figure(x).name for x in together[1:]]
         if others:
-            d.toggle("With what it holds", d.desk.together, partial(setattr, d.desk, "together"),
+            d.toggle("Held and holder in one file", d.desk.together, partial(setattr, d.desk, "together"),
                      f"On: {', '.join(others)} in the same file. Off: the figure alone.")  # fmt: skip
         d.toggle("Rest pose after the end", d.desk.rest, partial(setattr, d.desk, "rest"),
                  "On: one frame after the last it stands at rest, as it was made.")  # fmt: skip
