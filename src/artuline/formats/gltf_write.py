@@ -73,11 +73,11 @@ class _Document:
         above, roots = self._carried(x, roots)
         carrier = roots[0] if above else -1
         if x.mesh is not None:
-            stuff = len(self.more["materials"])
-            self.more["materials"] += [
-                {"name": m.name, "pbrMetallicRoughness": {"baseColorFactor": [*m.color, 1.0], "metallicFactor": 0.0}}
-                for m in figure.materials
-            ]
+            stuff: dict[int, int] = {}
+            for k in np.unique(x.mesh.material).tolist():
+                m, stuff[k] = figure.materials[k], len(self.more["materials"])
+                look = {"baseColorFactor": [*m.color, 1.0], "metallicFactor": 0.0}
+                self.more["materials"].append({"name": m.name, "pbrMetallicRoughness": look})
             for skin in np.unique(x.mesh.palette_skin):
                 _write_skin(self, roots, x.mesh, int(skin), first, stuff)
         self.roots += roots
@@ -176,8 +176,8 @@ def _nodes(figure: Figure, first: int) -> list[dict[str, Any]]:
     return nodes
 
 
-def _write_skin(made: _Document, roots: list[int], mesh: Mesh, skin: int, first: int, stuff: int) -> None:
-    """Add a skin with its mesh; ``first``: number of the figure's first node, ``stuff``: of its first material."""
+def _write_skin(made: _Document, roots: list[int], mesh: Mesh, skin: int, first: int, stuff: dict[int, int]) -> None:
+    """Add a skin with its mesh; ``first``: number of the figure's first node, ``stuff``: numbers of its materials in the file."""
     buffer = made.buffer
     entries = np.flatnonzero(mesh.palette_skin == skin)
     local = np.full(len(mesh.palette_bone), 0, np.int64)
@@ -203,7 +203,7 @@ def _write_skin(made: _Document, roots: list[int], mesh: Mesh, skin: int, first:
             attributes[f"JOINTS_{k}"] = buffer.add(slots[:, four].astype("<u2"), target=34962)
             attributes[f"WEIGHTS_{k}"] = buffer.add(weights[:, four].astype("<f4"), target=34962)
         indices = buffer.add(triangles.reshape(-1).astype("<u4"), target=34963)
-        primitives.append({"attributes": attributes, "indices": indices, "material": stuff + int(material), "mode": 4})
+        primitives.append({"attributes": attributes, "indices": indices, "material": stuff[int(material)], "mode": 4})
     binds = mesh.palette_bind[entries].transpose(0, 2, 1).reshape(-1, 16).astype("<f4")
     joints = (first + mesh.palette_bone[entries]).tolist()
     made.more["skins"].append({"joints": joints, "inverseBindMatrices": buffer.add(binds)})

@@ -1,0 +1,44 @@
+"""What leaves the program, checked by the standard's own validator where Node is (script/test installs it)."""
+
+import json
+import shutil
+import subprocess
+from pathlib import Path
+
+import pytest
+
+from artuline.core.bake.delivery import bake_take, company
+from artuline.core.run.record import keep_take, run
+from artuline.core.scene import edit
+from artuline.core.scene.assets import AssetStore
+from artuline.demo.figures import DATA
+from artuline.demo.scenes import DEMOS, demo_scene
+from artuline.formats.deliver import deliver
+
+HOUSE = Path(__file__).parents[1]
+VALIDATOR = HOUSE / ".venv/validator/node_modules/gltf-validator"
+NODE = shutil.which("node")
+
+
+@pytest.mark.skipif(NODE is None or not VALIDATOR.is_dir(), reason="no Node, or its validator was not installed")
+def test_every_demo_scene_leaves_without_a_word_from_the_validator(tmp_path):
+    written = sorted(DATA.glob("*.glb"))
+    for name in DEMOS:
+        assets = AssetStore()
+        scene = demo_scene(name, assets)
+        scene = edit.scene(scene, end=scene.start + 72, takes=(), take=None)
+        scene = keep_take(scene, assets, run(scene, assets), scene.settings_fingerprint())
+        baked, _ = bake_take(scene, assets, 1.0, 10.0)
+        for together in (True, False):
+            path = tmp_path / f"{name}-{together}.glb"
+            written += deliver(path, baked, assets, company(baked, baked.figures[0].id), together, True)
+    said = subprocess.run(
+        [NODE, HOUSE / "tools/validate.mjs", VALIDATOR, *written],
+        capture_output=True,
+        text=True,
+        check=True,
+        timeout=300,
+    ).stdout.splitlines()
+    assert len(said) == len(written) > 2 * len(DEMOS)
+    for report in map(json.loads, said):
+        assert report["errors"] == report["warnings"] == report["notes"] == 0, report
