@@ -28,7 +28,10 @@ def row_strengths(frequency, ratio, damping, h, last):
 def prepare_drives(B, J, h, ahead):
     """Stiffness and aim of the drives of all joints, and their friction. ``ahead``: seconds until their targets are due."""
     for j in range(J.shape[0]):
-        f, damping, friction = J[j].frequency, J[j].damping, J[j].friction
+        f, damping, friction, ratio = J[j].frequency, J[j].damping, J[j].friction, J[j].ratio
+        bends = f == 0.0 and J[j].bend_frequency > 0.0
+        if bends:
+            f, ratio = J[j].bend_frequency, J[j].bend_ratio
         J[j].driven = J[j].live and (f > 0.0 or damping > 0.0)
         J[j].grip = 0.0
         if not J[j].live:
@@ -42,22 +45,28 @@ def prepare_drives(B, J, h, ahead):
             _choose_way(J, j, x, y, z)
         if not J[j].driven:
             continue
-        stiff, push, e = row_strengths(f, J[j].ratio, damping, h, last_step(B, J, j))
+        stiff, push, e = row_strengths(f, ratio, damping, h, last_step(B, J, j))
         qx, qy, qz, qw = joint_quat(B, p, J[j].frame_p, NO)
         K, I = J[j].Kd, J[j].effective
         # R I R^T, column by column
         for a in range(3):
-            K[0, a], K[1, a], K[2, a] = turn(qx, qy, qz, qw, I[0, a], I[1, a], I[2, a])
+            if bends:
+                x, y, z = J[j].feels[1] if a == 0 else 0.0, J[j].feels[2] if a == 1 else 0.0, J[j].feels[2] if a == 2 else 0.0
+            else:
+                x, y, z = I[0, a], I[1, a], I[2, a]
+            K[0, a], K[1, a], K[2, a] = turn(qx, qy, qz, qw, x, y, z)
         for a in range(3):
             K[a, 0], K[a, 1], K[a, 2] = turn(qx, qy, qz, qw, K[a, 0], K[a, 1], K[a, 2])
         g0, g1, g2 = 0.0, 0.0, 0.0
         if f > 0.0:
             rx, ry, rz, rw = relative(B, J, j, NO)
             a0, a1 = J[j].target0, J[j].target1
-            ex, ey, ez, ew = quat_mul(rx, ry, rz, rw, -a0[0], -a0[1], -a0[2], a0[3])
-            e0, e1, e2 = log_quat(ex, ey, ez, ew)
-            ux, uy, uz, uw = quat_mul(a1[0], a1[1], a1[2], a1[3], -a0[0], -a0[1], -a0[2], a0[3])
-            u0, u1, u2 = log_quat(ux, uy, uz, uw)
+            u0, u1, u2 = 0.0, 0.0, 0.0
+            if not bends:
+                rx, ry, rz, rw = quat_mul(rx, ry, rz, rw, -a0[0], -a0[1], -a0[2], a0[3])
+                ux, uy, uz, uw = quat_mul(a1[0], a1[1], a1[2], a1[3], -a0[0], -a0[1], -a0[2], a0[3])
+                u0, u1, u2 = log_quat(ux, uy, uz, uw)
+            e0, e1, e2 = log_quat(rx, ry, rz, rw)
             k = (stiff + e) / ahead
             g0, g1, g2 = turn(qx, qy, qz, qw, k * u0 - push * e0, k * u1 - push * e1, k * u2 - push * e2)
         w0, w1, w2 = B[c].w[0], B[c].w[1], B[c].w[2]
@@ -386,6 +395,8 @@ def _feel(B, J, A, W, j):
         left = B[y].f[3]
         _about(B, y, ax, ay, az, rest)
         J[j].feel = mass * left / (mass + left)
+    if J[j].feels[0] > 0.0:
+        J[j].feel = J[j].feels[0]
     if other >= 0:
         _invert(inertia)
         _invert(rest)

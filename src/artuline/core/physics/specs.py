@@ -59,6 +59,8 @@ class JointSpec:
     rotation of the joint's frames). ``follow``: anchor and target come from the keyed poses. ``damping``: passive,
     1/s. ``friction``: N m. ``limit_frequency`` (Hz): soft limits. ``bounce``: share of the speed that a limit gives
     back. ``spring_frequency`` (Hz): pull of the linear axes to their middles. ``break_impulse``: N s in a frame.
+    ``bend_frequency`` (Hz): the frames are pulled together while there is no drive, tuned for the inertias of ``feels`` (kg, kg m^2 about x and
+    across), which needs to be given then; its mass is that for which linear springs are tuned.
     """
 
     parent: int
@@ -81,6 +83,9 @@ class JointSpec:
     spring_frequency: float = 0.0
     spring_ratio: float = 1.0
     break_impulse: float = 0.0
+    bend_frequency: float = 0.0
+    bend_ratio: float = 1.0
+    feels: tuple[float, float, float] = (0.0, 0.0, 0.0)
     target: Array = field(default_factory=lambda: IDENTITY.copy())
     follow: bool = False
     on: bool = True
@@ -180,12 +185,16 @@ def fill_joint(row: np.void, j: JointSpec) -> None:
         row["mode"][4:] = LIMITED
     for name in (
         "frequency", "ratio", "damping", "friction", "limit_frequency", "limit_ratio", "bounce",
+        "bend_frequency", "bend_ratio",
         "spring_frequency", "spring_ratio", "break_impulse",
     ):  # fmt: skip
         value = float(getattr(j, name))
         if not (np.isfinite(value) and value >= 0.0):
             raise ArtulineError(f"the joint of body {j.child} has the {name.replace('_', ' ')} {value}")
         row[name] = value
+    if min(j.feels) < 0.0 or not np.isfinite(j.feels).all() or (j.bend_frequency > 0.0 and min(j.feels[1:]) == 0.0):
+        raise ArtulineError(f"the joint of body {j.child} has springs for {j.feels}", remedy="Give inertias above zero.")
+    row["feels"] = j.feels
     row["target0"] = row["target1"] = j.target
     row["broken"], row["on"] = -1, j.on
 

@@ -40,6 +40,17 @@ GRIP_DAMPING = 0.8  # 1/s of what swings in a palm: skin on wood
 CALM_RATE = 30.0  # 1/s at calm 1
 
 
+#: What joints that close a loop are in the solver.
+CLOSING = {"ball": "pin", "axes": "pin", "fixed": "weld"}
+
+
+def _top(above: dict[str, str], body: str) -> str:
+    """The topmost body over one, by the joints so far."""
+    while body in above:
+        body = above[body]
+    return body
+
+
 def tone_frequency(tone: Array) -> Array:
     """Drive frequency in Hz for a tone 0..1; finer steps near limp."""
     return TONE_FREQUENCY * np.asarray(tone, float) ** 1.5
@@ -264,11 +275,18 @@ class _Making:
             if spring is not None and not spring.collides:
                 self.ghosts.append(len(self.specs))
             self.specs.append(self._body(f, body, p[bone], q[bone]))
+        above: dict[str, str] = {}
         for j in f.joints:
             self.owners.append((k, j))
             spring = springs[j.child]
             self.springs.append(spring.frequency if spring else 0.0)
-            self.joints.append(_joint(j, self.index[f.id, j.parent], self.index[f.id, j.child], spring))
+            made = _joint(j, self.index[f.id, j.parent], self.index[f.id, j.child], spring)
+            if _top(above, j.parent) == j.child:
+                # it closes a loop, which the solver takes for a link
+                made.kind = CLOSING.get(j.kind, made.kind)
+            else:
+                above[j.child] = j.parent
+            self.joints.append(made)
         self.off |= {(self.index[f.id, a], self.index[f.id, b]) for a, b in f.pairs_off}
         rows = np.arange(first, len(self.specs))
         if not f.self_collision:
@@ -366,6 +384,7 @@ def _joint(j: Joint, parent: int, child: int, spring: Spring | None) -> JointSpe
         limit_frequency=j.limit_frequency, limit_ratio=j.limit_ratio, break_impulse=j.break_impulse,
         spring_frequency=j.spring_frequency, spring_ratio=j.spring_ratio,
         damping=0.0 if spring else j.damping, ratio=spring.ratio if spring else 1.0,
+        bend_frequency=j.bend_frequency, bend_ratio=j.bend_ratio, feels=j.feels,
     )  # fmt: skip
 
 

@@ -79,7 +79,9 @@ class Joint(Model):
     ``tone`` multiplies the group's tone. ``limit_frequency`` (Hz, 0: hard) and ``limit_ratio`` make limits soft;
     ``bounce`` is the share of its speed that a struck limit gives back; ``friction`` is a torque in N m; ``damping``, 1/s, takes speed from what no spring or tone holds;
     ``spring_frequency`` (Hz) and ``spring_ratio`` pull places that are not locked back to their middle; ``break_impulse``
-    parts the joint when it carries more within a frame (N s, 0: never).
+    parts the joint when it carries more within a frame (N s, 0: never). ``bend_frequency`` (Hz, 0: none) and ``bend_ratio`` pull the frames
+    together, where no tone holds the joint, tuned for ``feels``: kg, and kg m^2 about x and across, whatever hangs on it; the
+    mass is that for which the springs of linear axes are tuned (zeros: for what hangs on it).
     """
 
     id: Id
@@ -103,6 +105,9 @@ class Joint(Model):
     spring_frequency: NonNegative = 0.0
     spring_ratio: NonNegative = 1.0
     break_impulse: NonNegative = 0.0
+    bend_frequency: NonNegative = 0.0
+    bend_ratio: NonNegative = 1.0
+    feels: tuple[NonNegative, NonNegative, NonNegative] = (0.0, 0.0, 0.0)
 
     @model_validator(mode="after")
     def _ordered(self) -> "Joint":
@@ -111,4 +116,6 @@ class Joint(Model):
             raise ValueError("the twist range must run from low to high within half a turn each way")
         if any(r is not None and r[0] > r[1] for r in (self.slide, *self.axes)):
             raise ValueError("a range must run from low to high")
+        if self.bend_frequency > 0.0 and min(self.feels[1:]) == 0.0:
+            raise ValueError("a joint that bends back needs to know for which inertias")
         return self

@@ -9,6 +9,7 @@ from artuline.core.scene.body import Body, Joint, Shape
 from artuline.core.scene.group import Group
 from artuline.core.scene.lanes import MotionKey, run_forward
 from artuline.core.scene.mount import Mount
+from artuline.core.scene.strand import Strand
 from artuline.core.scene.values import UPRIGHT, ZERO, Id, Model, NonNegative, Positive, Quat, Share, Vec3, known, unique
 
 
@@ -74,7 +75,8 @@ class Figure(Model):
     ``mirror``: pairs of bones on both sides that were set by hand, a bone with itself for one in the middle.
     ``velocity`` (m/s) and ``spin`` (rad/s, about its centre of mass) are added when its bodies are first handed over.
     ``gravity``, ``wind``: whether its bodies feel them. ``obstacle``: it stands in the way of others, seen as the shapes of its body
-    where it has no mesh, until a group hands it over. ``prop``: a thing of rigid parts, every one a bone; only for who works on it.
+    where it has no mesh, until a group hands it over. ``prop``: a thing of rigid parts, every one a bone; only for who works on it. ``made``: the recipe that bones, bodies, joints
+    and mesh come from. ``skin``: strands touch its surface as it deforms, not the shapes of its bodies. ``enters``: the frame from which on it is there.
     """
 
     id: Id
@@ -103,6 +105,9 @@ class Figure(Model):
     wind: bool = True
     obstacle: bool = False
     prop: bool = False
+    made: Strand | None = None
+    skin: bool = False
+    enters: float | None = None
     mirror: tuple[tuple[str, str], ...] = ()
 
     @cached_property

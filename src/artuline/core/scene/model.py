@@ -10,6 +10,7 @@ from artuline.core.scene.group import Group, Spring
 from artuline.core.scene.lanes import Key, Lane, MotionKey, VectorKey, VectorLane
 from artuline.core.scene.mount import Mount
 from artuline.core.scene.scene import FORMAT_VERSION, Scene, TakeRef
+from artuline.core.scene.strand import Strand, StrandPoint
 from artuline.core.scene.values import MOST_FRAME, UPRIGHT, ZERO, Model, Quat, Vec3
 from artuline.core.scene.world import BodyRef, Ground, Gusts, JointRef, Link, LinkEnd, Push
 
@@ -43,6 +44,8 @@ __all__ = [
     "Scene",
     "Shape",
     "Spring",
+    "Strand",
+    "StrandPoint",
     "TakeRef",
     "Vec3",
     "VectorKey",

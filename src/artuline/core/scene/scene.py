@@ -171,7 +171,7 @@ class Scene(Model):
 
     @cached_property
     def _fingerprint(self) -> str:
-        quiet_figure = {"name", "source", "materials", "asset", "layers", "mirror", "prop"}
+        quiet_figure = {"name", "source", "materials", "asset", "layers", "mirror", "prop", "made"}
         text = self.model_dump_json(
             exclude_defaults=True,
             exclude={
