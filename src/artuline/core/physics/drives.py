@@ -9,10 +9,13 @@ import math
 from artuline.core.physics.graph import add_own
 from artuline.core.physics.joint_frames import anchor_place, joint_quat, last_step, relative, turn_speed
 from artuline.core.physics.kernels import NO, YES, compiled, cross, damper, inlined, log_quat, poles, quat_mul, turn
+from artuline.core.physics.motion import burdened
 from artuline.core.physics.state import TIE
 
 STUCK = 1e4  # viscosity of a joint held by friction, against its scale
 MOST_TURNS = 4  # times its friction may change in a substep
+
+LEAST_DAMPED = 0.1  # of a substep: the time by which a spring between light parts is damped at least
 
 
 @inlined
@@ -22,6 +25,25 @@ def row_strengths(frequency, ratio, damping, h, last):
         return poles(frequency, ratio + damping / (4.0 * math.pi * frequency), h, last)
     s, e = damper(damping, 0.5 * (h + last))
     return s, 0.0, e
+
+
+@inlined
+def bend_strengths(frequency, ratio, h, last):
+    """s, p and e of a spring between parts that are far lighter than what it is tuned for: many of them bend together, and what each would
+    do by itself is faster than any substep.
+
+    The spring is taken where it is on the way, ``x + b1 h v1 - b0 last v0``. What is too fast for the substep loses the share ``1 - r`` of its
+    motion in it, with ``b1 = 1 / (1 + r)^2`` and ``b0 = r^2 b1``; slow motion is damped by ``(1 - r) / (1 + r)`` of the substep as a time
+    (the high-frequency dissipation of Chung & Hulbert 1993, for leapfrog). So r is chosen to give the damping that is wanted.
+    """
+    o = 2.0 * math.pi * frequency
+    push = o * o * 0.5 * (h + last)
+    time = max(2.0 * ratio / o, LEAST_DAMPED * h)
+    if time >= h:
+        return push * time, push, 0.0
+    r = (h - time) / (h + time)
+    b = 1.0 / ((1.0 + r) * (1.0 + r))
+    return push * b * h, push, -push * r * r * b * last
 
 
 @compiled
@@ -45,7 +67,10 @@ def prepare_drives(B, J, h, ahead):
             _choose_way(J, j, x, y, z)
         if not J[j].driven:
             continue
-        stiff, push, e = row_strengths(f, ratio, damping, h, last_step(B, J, j))
+        if bends:
+            stiff, push, e = bend_strengths(f, ratio, h, last_step(B, J, j))
+        else:
+            stiff, push, e = row_strengths(f, ratio, damping, h, last_step(B, J, j))
         qx, qy, qz, qw = joint_quat(B, p, J[j].frame_p, NO)
         K, I = J[j].Kd, J[j].effective
         # R I R^T, column by column
@@ -119,12 +144,14 @@ def add_bodies(B, E, h):
             continue
         D = B[i].D
         stiff, _, _ = _goal_strengths(B, i, h)
-        k = 1.0 + stiff
+        kick = 0.5 * (h + B[i].last)
+        k = burdened(B[i].drag[0] * kick) + stiff
         for a in range(6):
             for b in range(6):
                 D[a, b] = 0.0
         M = B[i].M
         D[0, 0] = D[1, 1] = D[2, 2] = B[i].mass * k
+        k = burdened(B[i].drag[1] * kick) + stiff
         # only the lower triangle is used
         D[3, 3], D[4, 3], D[4, 4] = M[0, 0] * k, M[1, 0] * k, M[1, 1] * k
         D[5, 3], D[5, 4], D[5, 5] = M[2, 0] * k, M[2, 1] * k, M[2, 2] * k
@@ -149,11 +176,12 @@ def body_forces(B, h, ahead):
     for i in range(B.shape[0]):
         if not B[i].free:
             continue
-        f, M = B[i].f, B[i].M
+        f, M, kick = B[i].f, B[i].M, 0.5 * (h + B[i].last)
+        slow, calm = burdened(B[i].drag[0] * kick), burdened(B[i].drag[1] * kick)
         a0, a1, a2 = B[i].fw[0] - B[i].tw[0], B[i].fw[1] - B[i].tw[1], B[i].fw[2] - B[i].tw[2]
         for k in range(3):
-            f[k] = B[i].mass * (B[i].fv[k] - B[i].tv[k])
-            f[3 + k] = M[k, 0] * a0 + M[k, 1] * a1 + M[k, 2] * a2
+            f[k] = slow * B[i].mass * (B[i].fv[k] - B[i].tv[k])
+            f[3 + k] = calm * (M[k, 0] * a0 + M[k, 1] * a1 + M[k, 2] * a2)
         if B[i].goal_frequency > 0.0 or B[i].goal_damping > 0.0:
             _goal(B, h, ahead, i)
 

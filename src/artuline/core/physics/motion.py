@@ -108,6 +108,15 @@ def world_inertia(B):
         M[1, 0], M[2, 0], M[2, 1] = M[0, 1], M[0, 2], M[1, 2]
 
 
+@inlined
+def burdened(x):
+    """Times its mass that a body has against an impulse in air that takes the share ``1 - exp(-x)`` of its speed in the substep.
+
+    A steady force and that of the air have the exact solution then, and forces that bear each other leave it at rest.
+    """
+    return x / (1.0 - decay(x)) if x > 1e-6 else 1.0 + 0.5 * x
+
+
 @compiled
 def free_velocities(B, gravity, wind, h):
     """Velocities at the end of the substep with no impulse yet: gravity, drag, wind, forces from outside.
@@ -143,10 +152,11 @@ def free_velocities(B, gravity, wind, h):
                 b.fv[0] += a0
                 b.fv[1] += a1
                 b.fv[2] += a2
-            slow, calm = decay(b.drag[0] * kick), decay(b.drag[1] * kick)
+            # what the air takes of a speed; of a force that other forces bear it takes nothing (see ``burdened``)
+            slow, calm = burdened(b.drag[0] * kick), burdened(b.drag[1] * kick)
             for k in range(3):
-                b.fv[k] *= slow
-                b.fw[k] *= calm
+                b.fv[k] += b.v[k] * (decay(b.drag[0] * kick) - 1.0) + (b.fv[k] - b.v[k]) * (1.0 / slow - 1.0)
+                b.fw[k] += b.w[k] * (decay(b.drag[1] * kick) - 1.0) + (b.fw[k] - b.w[k]) * (1.0 / calm - 1.0)
         u = b.pull
         steady = b.free and (u[0] * u[0] + u[1] * u[1] + u[2] * u[2]) * h * h < HIT * HIT
         steady = steady and (u[3] * u[3] + u[4] * u[4] + u[5] * u[5]) * h * h < HIT_TURN * HIT_TURN

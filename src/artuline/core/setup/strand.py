@@ -198,11 +198,15 @@ def _joints(strand: Strand, names: list[str], course: Course) -> tuple[Joint, ..
         elif child == 0:
             # round the loop its parts have come to be turned about it
             frame = rotation.conjugate(rotation.swing_twist(turn)[1])
+        # of what is held by its direction, the first joint stands for what bends within the part that is held, too
+        ends = (1,) if strand.points[0].hold != "free" else ()
+        ends += (strand.count - 1,) if strand.points[-1].hold != "free" else ()
+        soft = 2.0 / 3.0 if strand.firm and not strand.closed and i in ends else 1.0
         made.append(
             Joint(
                 id=f"{names[child]} to {names[parent]}", parent=names[parent], child=names[child], **ways,
                 frame=tuple(frame), parent_frame=tuple(parent_frame), damping=0.0,
-                bend_frequency=spring.frequency, bend_ratio=strand.ratio, feels=(spring.stretch, spring.twist, spring.bend),
+                bend_frequency=spring.frequency, bend_ratio=strand.ratio, feels=(spring.stretch, soft * spring.twist, soft * spring.bend),
                 spring_frequency=strand.stretch, spring_ratio=strand.ratio,
             )
         )  # fmt: skip
