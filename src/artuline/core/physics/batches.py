@@ -70,6 +70,9 @@ class Solved(Protocol):
     elimination: np.ndarray
     parts: tuple[np.ndarray, ...]
 
+    def measure_reach(self) -> None:
+        """Note how far every body reaches."""
+
     def hold_pairs(self, pairs: np.ndarray, memory: np.ndarray) -> None:
         """Remember these pairs of shapes, and what is known of their contacts."""
 

@@ -12,7 +12,8 @@ from artuline.core.physics.parts import cell_of
 from artuline.core.physics.points import place_shape, place_shapes
 from artuline.core.physics.polyhedra import convex, hull_plane, shape_mesh
 from artuline.core.physics.rounds import box_plane, round_box, round_plane, round_round
-from artuline.core.physics.state import BOX, CONTACTS, FULL, HULL, MESH, NEAR, PLANE
+from artuline.core.physics.skins import shape_skin
+from artuline.core.physics.state import BOX, CAPSULE, CONTACTS, FULL, HULL, MESH, NEAR, PLANE, SKIN
 
 ALLOWED = 0.1  # share of its speed that a body's velocity may change by before the list of near pairs is made anew
 LEAST_SPEED = 0.6  # m/s that is allowed for at least
@@ -28,7 +29,7 @@ def _bound_speed(B, S, s):
     v, w = B[b].v, B[b].w
     arm = math.sqrt(place[0] ** 2 + place[1] ** 2 + place[2] ** 2) + S[s].reach
     spin = math.sqrt(w[0] ** 2 + w[1] ** 2 + w[2] ** 2)
-    S[s].speed = math.sqrt(v[0] ** 2 + v[1] ** 2 + v[2] ** 2) + spin * arm
+    S[s].speed = math.sqrt(v[0] ** 2 + v[1] ** 2 + v[2] ** 2) + spin * arm + S[s].flow
 
 
 @inlined
@@ -91,6 +92,15 @@ def may_collide(B, S, X, s, t):
     if S[s].silent or S[t].silent or a == b or (S[s].kind >= MESH and S[t].kind >= MESH):
         return False
     if a >= 0 and b >= 0 and B[a].group >= 0 and B[a].group == B[b].group:
+        return False
+    if S[s].kind == SKIN or S[t].kind == SKIN:
+        # of what is not a skin
+        r = t if S[s].kind == SKIN else s
+        if not S[r].drapes or S[r].kind > CAPSULE:
+            return False
+    elif (S[s].drapes and S[t].skinned and S[s].kind <= CAPSULE) or (
+        S[t].drapes and S[s].skinned and S[t].kind <= CAPSULE
+    ):
         return False
     i = B[a].id if a >= 0 else X[0]
     j = B[b].id if b >= 0 else X[0]
@@ -215,7 +225,12 @@ def find_contacts(B, S, P, near, C, K, G, part_of, part, h):
         if _gap_bound(S, a, b) > margin:
             continue
         first = K[CONTACTS]
-        _narrow(C, S, K, G, a, b, margin)
+        if S[b].kind == SKIN:
+            shape_skin(B, C, S, K, G, a, b, margin, h)
+        else:
+            _narrow(C, S, K, G, a, b, margin)
+            for i in range(first, K[CONTACTS]):
+                C[i].carry[0], C[i].carry[1], C[i].carry[2] = 0.0, 0.0, 0.0
         for i in range(first, K[CONTACTS]):
             C[i].pair = k
             C[i].gap -= thick

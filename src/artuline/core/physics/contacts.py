@@ -48,6 +48,8 @@ def relative_speed(B, C, i, trial):
         v, w = (B[b].tv, B[b].tw) if trial else (B[b].v, B[b].w)
         cx, cy, cz = cross(w[0], w[1], w[2], rb[0], rb[1], rb[2])
         ux, uy, uz = ux - v[0] - cx, uy - v[1] - cy, uz - v[2] - cz
+    e = C[i].carry
+    ux, uy, uz = ux + e[0], uy + e[1], uz + e[2]
     if trial:
         e = C[i].bend
         ux, uy, uz = ux + e[0], uy + e[1], uz + e[2]
@@ -81,6 +83,7 @@ def prepare_contacts(B, S, P, C, O, K, h, most):
         if not (a >= 0 and B[a].free):
             a, b = b, a
             n[0], n[1], n[2] = -n[0], -n[1], -n[2]
+            c.carry[0], c.carry[1], c.carry[2] = -c.carry[0], -c.carry[1], -c.carry[2]
         c.a, c.b = a, b
         for k in range(3):
             c.ra[k] = c.point[k] - B[a].x[k]
@@ -425,7 +428,8 @@ def _free_relative_speed(B, C, i):
     if C[i].b >= 0:
         a, b, c = _free_speed(B, C[i].b, C[i].rb)
         x, y, z = x - a, y - b, z - c
-    return x, y, z
+    e = C[i].carry
+    return x + e[0], y + e[1], z + e[2]
 
 
 @compiled

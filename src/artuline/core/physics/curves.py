@@ -62,9 +62,10 @@ def bend_contacts(B, C, K, h, first):
         x, y = B[a].x, B[b].x
         k = 1.0 / h
         ux, uy, uz = relative_speed(B, C, i, YES)
-        dx = k * (dx - x[0] + y[0] + cx) - ux
-        dy = k * (dy - x[1] + y[1] + cy) - uy
-        dz = k * (dz - x[2] + y[2] + cz) - uz
+        s = C[i].carry
+        dx = k * (dx - x[0] + y[0] + cx) + s[0] - ux
+        dy = k * (dy - x[1] + y[1] + cy) + s[1] - uy
+        dz = k * (dz - x[2] + y[2] + cz) + s[2] - uz
         e[0], e[1], e[2] = e[0] + dx, e[1] + dy, e[2] + dz
         if not B[b].free:
             most = max(most, dx * dx + dy * dy + dz * dz)

@@ -76,7 +76,11 @@ def prepare_drives(B, J, h, ahead):
         # R I R^T, column by column
         for a in range(3):
             if bends:
-                x, y, z = J[j].feels[1] if a == 0 else 0.0, J[j].feels[2] if a == 1 else 0.0, J[j].feels[2] if a == 2 else 0.0
+                x, y, z = (
+                    J[j].feels[1] if a == 0 else 0.0,
+                    J[j].feels[2] if a == 1 else 0.0,
+                    J[j].feels[2] if a == 2 else 0.0,
+                )
             else:
                 x, y, z = I[0, a], I[1, a], I[2, a]
             K[0, a], K[1, a], K[2, a] = turn(qx, qy, qz, qw, x, y, z)

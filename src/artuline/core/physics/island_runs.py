@@ -18,6 +18,8 @@ from artuline.core.physics.islands import (
     run_islands,
 )
 from artuline.core.physics.missed import find_missed, sweep_boxes
+from artuline.core.physics.patches import skin_mates
+from artuline.core.physics.skins import bound_skins
 from artuline.core.physics.state import (
     ASKED,
     CONTACTS,
@@ -59,12 +61,17 @@ class IslandRunner(Membership):
         self.loose, self.whole = np.zeros(n, bool), False
         self.no_trace = np.zeros((0, 1, 3))
         self.reports: dict[str, np.ndarray] = {}
+        #: By the body that a patch of skin is on, the bodies that move it.
+        self.mates = skin_mates(world.shapes)
         self.contact = np.zeros(n)
 
     def run(self, given: Given) -> None:
         """Advance the world by a frame."""
         w = self.world
         b = w.bodies
+        if self.mates:
+            bound_skins(b, w.shapes, w.hulls, given.x, given.q, given.free, given.dt)
+            w.measure_reach()
         whole = self._is_one(given)
         # nothing that moves can sleep
         quiet = b["rest"].max(initial=0.0) > 0.0
@@ -109,7 +116,9 @@ class IslandRunner(Membership):
             there = j["on"] & (j["broken"] < 0) & (j["parent"] >= 0)
             there[there] = loose[j["parent"][there]] & loose[j["child"][there]]
             tree = components(j["parent"][there], j["child"][there], len(loose))[loose]
-            self.whole = len(w.shapes) <= MOST_IN_PLACE and len(tree) > 0 and bool((tree == tree[0]).all())
+            self.whole = (
+                not self.mates and len(w.shapes) <= MOST_IN_PLACE and len(tree) > 0 and bool((tree == tree[0]).all())
+            )
             w.parts[KP][:] = 0
         return self.whole
 
@@ -133,8 +142,20 @@ class IslandRunner(Membership):
                 given.dt,
             )
             if meetings <= len(self.met):
-                return count, self.met[:meetings]
+                return count, self._with_mates(self.met[:meetings])
             self.met = np.zeros((2 * meetings, 2), np.int64)
+
+    def _with_mates(self, met: np.ndarray) -> np.ndarray:
+        """Meetings (k, 2) of free bodies with bodies on their keys, and with those that move the skin of either."""
+        if not self.mates:
+            return met
+        label, more = self.label, [met]
+        for i, mates in self.mates.items():
+            away = mates[label[mates] < 0]
+            mine = np.array([i]) if label[i] >= 0 else np.unique(met[met[:, 1] == i, 0])
+            if len(mine) and len(away):
+                more.append(np.stack([np.repeat(mine, len(away)), np.tile(away, len(mine))], axis=1))
+        return np.unique(np.concatenate(more), axis=0)
 
     def _report(self, awake: np.ndarray, before: np.ndarray) -> None:
         """What bodies and joints that sleep have felt is what they felt before."""
@@ -294,6 +315,11 @@ class IslandRunner(Membership):
                 break
             new = up
         guests = missed[label[missed[:, 1]] < 0]
+        if self.mates:
+            self.label, kept = label, self.label
+            guests = self._with_mates(guests)
+            self.label = kept
+            guests = guests[label[guests[:, 0]] >= 0]
         touched = np.unique(new[label[missed[label[missed] >= 0]]])
         keyed = np.concatenate([keyed, label[guests[:, 0]] * n + guests[:, 1]])
         keyed = np.unique(new[keyed // n] * n + keyed % n)

@@ -18,6 +18,8 @@ from artuline.core.physics.state import (
     FULL,
     LANES,
     NEAR,
+    PATCH_BONES,
+    SKIN,
 )
 
 REST_SPEED = 1e-4  # m/s: what is slower throughout is at rest
@@ -130,6 +132,13 @@ def divide(B, J, S, X, row, wide, axis, label, tree, met, keyed_x, keyed_q, free
                 continue
             if not (may_touch(B, S, s, t, dt) if S[s].kind <= S[t].kind else may_touch(B, S, t, s, dt)):
                 continue
+            skin = s if S[s].kind == SKIN else (t if S[t].kind == SKIN else -1)
+            if skin >= 0:
+                # whatever moves it has to be there
+                one = i if label[i] >= 0 else j
+                for k in range(PATCH_BONES):
+                    if S[skin].bones[k] >= 0 and label[S[skin].bones[k]] >= 0:
+                        unite(label, one, S[skin].bones[k])
             if both:
                 unite(label, i, j)
                 continue
@@ -240,6 +249,10 @@ def _gather(B, J, S, B2, J2, S2, T, T2, bodies, joints, shapes, inverse, of_shap
         row[s] = s
         if S2[s].body >= 0:
             S2[s].body = inverse[S2[s].body]
+        if S2[s].kind == SKIN:
+            for k in range(PATCH_BONES):
+                if S2[s].bones[k] >= 0:
+                    S2[s].bones[k] = inverse[S2[s].bones[k]]
     for k in range(T.shape[0]):
         T2[k] = T[k]
         if T[k].body >= 0:

@@ -45,6 +45,7 @@ class BodySpec:
     velocity: Array = field(default_factory=lambda: np.zeros(3))
     spin: Array = field(default_factory=lambda: np.zeros(3))
     free: bool = True
+    drapes: bool = False  # touches the skin of bodies that have one, not their shapes
     group: int = -1  # bodies of the same group do not collide; -1: no group
 
 
@@ -193,7 +194,9 @@ def fill_joint(row: np.void, j: JointSpec) -> None:
             raise ArtulineError(f"the joint of body {j.child} has the {name.replace('_', ' ')} {value}")
         row[name] = value
     if min(j.feels) < 0.0 or not np.isfinite(j.feels).all() or (j.bend_frequency > 0.0 and min(j.feels[1:]) == 0.0):
-        raise ArtulineError(f"the joint of body {j.child} has springs for {j.feels}", remedy="Give inertias above zero.")
+        raise ArtulineError(
+            f"the joint of body {j.child} has springs for {j.feels}", remedy="Give inertias above zero."
+        )
     row["feels"] = j.feels
     row["target0"] = row["target1"] = j.target
     row["broken"], row["on"] = -1, j.on

@@ -14,7 +14,7 @@ what their compile time hangs on. Kernels name whole arrays by a letter, everywh
 import numpy as np
 
 BALL, HINGE, FIXED, SLIDE, AXES, TIE, WELD, PIN = range(8)
-SPHERE, CAPSULE, BOX, HULL, MESH, PLANE = range(6)
+SPHERE, CAPSULE, BOX, HULL, MESH, SKIN, PLANE = range(7)
 INACTIVE, PUSHING = 0, 1
 FREE, LOCKED, LIMITED = 0, 1, 2
 
@@ -30,8 +30,10 @@ CONTACTS, ASKED, DONE, FACTORED, SOLVED, NEAR, SWEPT, HALTED, PATTERN, SMOOTH, F
 COUNTERS = 12
 
 # Rows of the array of hulls and meshes: scratch of the contact search, then their data
-SIMPLEX, WITNESS, POLYGON, TRIANGLE, HULLS = 0, 4, 8, 40, 50
+SIMPLEX, WITNESS, POLYGON, TRIANGLE, SKINNED, HULLS = 0, 4, 8, 40, 50, 178
 HULL_COLUMNS = 10
+#: Bodies that may move the vertices of a patch of skin.
+PATCH_BONES = 8
 
 _F, _I, _B = np.float64, np.int64, np.bool_
 
@@ -192,12 +194,16 @@ SHAPE = np.dtype(
         ("r", _F, (3, 3)),
         ("low", _F, 3),  # corners of a box that holds it for as long as the list of near pairs is good
         ("high", _F, 3),
+        ("flow", _F),  # m/s at most that a patch of skin moves besides its body
         ("first", _I, 3),  # of a hull's or mesh's vertices, faces and edges
         ("count", _I, 3),
         ("body", _I),
         ("kind", _I),
         ("id", _I),  # its place in the world, whatever its place in an island
+        ("bones", _I, PATCH_BONES),  # bodies that move a patch of skin, -1: none
         ("silent", _B),  # touches nothing
+        ("drapes", _B),  # touches the skin of bodies that have one, not them
+        ("skinned", _B),  # has skin around it
     ],
     align=True,
 )
@@ -226,6 +232,7 @@ CONTACT = np.dtype(
         ("slid", _F),  # and in the substep before
         ("line", _F, 2),  # how far it is pressed at the start of a damped step, as a speed, and at its end
         ("bend", _F, 3),  # what the curve of the bodies' motion adds to the relative velocity of the trial
+        ("carry", _F, 3),  # velocity against a skin that comes from its deforming
         ("ra", _F, 3),  # arms
         ("rb", _F, 3),
         ("impulse", _F, 3),  # of a swept contact

@@ -4,7 +4,7 @@ One ``World`` serves the tryout, the takes and the command line. Poses outside a
 carry the bodies; inside they are those of the principal axes at the centre of mass.
 """
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 import numpy as np
 
@@ -16,6 +16,7 @@ from artuline.core.physics.batches import Given, components, make_parts
 from artuline.core.physics.collide import LEAST_SPEED, find_contacts, find_near
 from artuline.core.physics.island_runs import MOST_IN_PLACE, IslandRunner
 from artuline.core.physics.joints import HARD
+from artuline.core.physics.patches import SkinSpec, patches_of
 from artuline.core.physics.solids import fill_solids, most_contacts
 from artuline.core.physics.specs import (
     MOST_LOAD,
@@ -55,7 +56,7 @@ from artuline.core.physics.state import (
 )
 from artuline.core.scene.model import Shape
 
-__all__ = ["BodySpec", "JointSpec", "World", "shape_mass"]
+__all__ = ["BodySpec", "JointSpec", "SkinSpec", "World", "shape_mass"]
 
 KINDS = {"sphere": SPHERE, "capsule": CAPSULE, "box": BOX, "hull": HULL, "mesh": MESH}
 MOST_CONTACTS = 8192
@@ -76,9 +77,11 @@ class World:
         wind: tuple[float, float, float] = (0.0, 0.0, 0.0),
         contacts: bool = True,
         meshes: Mapping[str, TriangleMesh] | None = None,
+        skins: Sequence[SkinSpec] = (),
     ):
         """Plane: height (m), friction and restitution of a level ground. ``off``: pairs of bodies that do not
-        collide; joined bodies never do. ``meshes``: what shapes of the kind mesh refer to by their assets.
+        collide; joined bodies never do. ``meshes``: what shapes of the kind mesh refer to by their assets. ``skins``: surfaces that
+        deform with bodies, for shapes that drape.
         Raises ArtulineError for numbers that no motion can come from.
         """
         joints = list(joints)
@@ -126,11 +129,12 @@ class World:
         self.meshes = meshes or {}
         self.shapes = self._shapes(bodies, plane)
         self.hulls = fill_solids(self.shapes, [s for b in bodies for s in b.shapes], self.meshes)
+        self._add_skins(skins)
         self.row = np.arange(len(self.shapes))
         self.shapes["id"], self.shapes["silent"] = self.row, not contacts
         if (self.shapes["kind"] == MESH).any():
             self.shapes["silent"][-1] = True  # the triangle in hand
-        self._reach()
+        self.measure_reach()
         self.apart = apart_of(joints, off, n)
         most = len(self.shapes) * (len(self.shapes) - 1) // 2
         in_place = min(most, MOST_IN_PLACE * (MOST_IN_PLACE - 1) // 2) + 1
@@ -202,10 +206,24 @@ class World:
             row["dir"][:3], row["k"][:3] = np.eye(3), HARD * mass
         return made
 
+    def _add_skins(self, skins: Sequence[SkinSpec]) -> None:
+        """Shapes for the patches of all skins, before those of the world, and their data."""
+        if not skins:
+            return
+        own = self.shapes["body"] >= 0
+        for skin in skins:
+            x, q = self.bodies["x"][list(skin.bodies)], self.bodies["q"][list(skin.bodies)]
+            rows, data = patches_of(skin, x, q, len(self.hulls))
+            self.shapes["skinned"] |= np.isin(self.shapes["body"], skin.bodies)
+            self.hulls = np.concatenate([self.hulls, data])
+            self.shapes = np.concatenate([self.shapes[own], rows, self.shapes[~own]])
+            own = self.shapes["body"] >= 0
+
     def _shapes(self, bodies: list[BodySpec], plane: tuple[float, float, float] | None) -> np.ndarray:
         # one more for the triangle in hand, if there are meshes
         meshes = any(s.kind == "mesh" for b in bodies for s in b.shapes)
         made = np.zeros(sum(len(b.shapes) for b in bodies) + (plane is not None) + meshes, SHAPE)
+        made["bones"] = -1
         k = 0
         for i, b in enumerate(bodies):
             for s in b.shapes:
@@ -215,7 +233,7 @@ class World:
                 )
                 row["body"], row["kind"] = i, KINDS[s.kind]
                 row["extent"], row["reach"] = _size(s, self.meshes)
-                row["margin"] = s.margin
+                row["margin"], row["drapes"] = s.margin, b.drapes
                 row["friction"], row["restitution"] = b.friction, b.restitution
                 k += 1
         if plane is not None:
@@ -225,7 +243,7 @@ class World:
             row["friction"], row["restitution"] = plane[1:]
         return made
 
-    def _reach(self) -> None:
+    def measure_reach(self) -> None:
         """Note how far from its centre of mass every body reaches with what touches; -1: nothing does."""
         reach, s = np.full(len(self.bodies), -1.0), self.shapes
         loud = ~s["silent"] & (s["body"] >= 0)
@@ -237,7 +255,7 @@ class World:
     def set_silent(self, shapes: np.ndarray, silent: bool) -> None:
         """Let these shapes touch nothing, or all that they may."""
         self.shapes["silent"][shapes] = silent
-        self._reach()
+        self.measure_reach()
         self.bodies["rest"] = 0.0
 
     def hold_pairs(self, pairs: np.ndarray, memory: np.ndarray) -> None:

@@ -15,8 +15,10 @@ from artuline.core.motion.keyed import keyed_pose, root_at
 from artuline.core.motion.places import places_at
 from artuline.core.motion.skeleton import Pose, rest_matrices, rigid, skeleton_of
 from artuline.core.physics.batches import components
+from artuline.core.physics.patches import INFLUENCES, SkinSpec
 from artuline.core.physics.world import BodySpec, JointSpec, World
 from artuline.core.scene.assets import AssetStore
+from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import (
     ZERO,
     AxisRange,
@@ -301,7 +303,7 @@ class _Making:
             shapes=body.shapes, density=body.density, mass=1.0 if f.stays else body.mass, free=not f.stays,
             inertia=None if body.shapes else np.full(3, 1e-3 * (body.mass or 1.0)),
             friction=body.friction, restitution=body.restitution, position=p, rotation=q,
-            drag=(body.drag, body.spin_drag), group=apart, area=None if self.windy and f.wind else (0.0, 0.0, 0.0),
+            drag=(body.drag, body.spin_drag), group=apart, drapes=f.made is not None, area=None if self.windy and f.wind else (0.0, 0.0, 0.0),
         )  # fmt: skip
 
     def joined(self, row: int) -> list[tuple[int, int]]:
@@ -323,8 +325,9 @@ def build(scene: Scene, assets: AssetStore) -> Built:
     g = scene.ground
     plane = (g.height, g.friction, g.restitution) if g is not None else None
     meshes = {s: mesh_solid(assets, s) for f in scene.figures for s in f.solids}
+    skins = [skin_of(assets, p) for p in parts if p.figure.skin and p.figure.asset and len(p.rows)]
     world = World(
-        made.specs, [*made.joints, *links], plane=plane, off=made.off, gravity=scene.gravity, wind=scene.wind, meshes=meshes,
+        made.specs, [*made.joints, *links], plane=plane, off=made.off, gravity=scene.gravity, wind=scene.wind, meshes=meshes, skins=skins,
     )  # fmt: skip
     if made.ghosts:
         world.set_silent(np.isin(world.shapes["body"], made.ghosts), True)
@@ -356,6 +359,10 @@ def _apart(made: "_Making", parts: tuple[Part, ...], r: Ride) -> set[tuple[int, 
     """The pairs of bodies that do not touch each other where one rides on the other."""
     near = {r.holder} | {a for a, b in made.joined(r.holder)}
     mine = parts[r.figure].rows.tolist()
+    if parts[r.figure].figure.made is not None:
+        # what a strand hangs on does not touch the parts beside the one that is held
+        beside = {r.part} | {a for a, b in made.joined(r.part)}
+        return {(a, b) for a in beside for b in near if a != b}
     return {(a, r.holder) for a in mine} | {(r.part, b) for b in near}
 
 
@@ -365,6 +372,28 @@ def _hold(r: Ride) -> JointSpec:
     return JointSpec(
         parent=r.holder, child=r.part, kind=kind, anchor=np.array(r.mount.point), on=False, damping=GRIP_DAMPING
     )
+
+
+def skin_of(assets: AssetStore, part: Part) -> SkinSpec:
+    """The surface of a figure as its bodies move it: bones without one go with the body that carries them."""
+    f = part.figure
+    assert f.asset is not None
+    mesh = assets.decoded(f.asset, Mesh.from_arrays)
+    place = {b.id: i for i, b in enumerate(part.bodies)}
+    by_bone = mesh.bone_weights(len(f.bones))
+    share = np.zeros((len(mesh.positions), len(part.bodies)))
+    for i, bone in enumerate(f.bones):
+        carrier = f.carrier(bone.name)
+        share[:, place[carrier.id] if carrier is not None else 0] += by_bone[:, i]
+    most = min(INFLUENCES, len(part.bodies))
+    slots = np.zeros((len(share), INFLUENCES), np.int64)
+    weights = np.zeros((len(share), INFLUENCES))
+    slots[:, :most] = np.argsort(-share, axis=1, kind="stable")[:, :most]
+    weights[:, :most] = np.take_along_axis(share, slots[:, :most], axis=1)
+    weights /= np.maximum(weights.sum(axis=1, keepdims=True), 1e-12)
+    return SkinSpec(
+        part.rows.tolist(), mesh.skin(rest_matrices(f)), slots, weights, mesh.triangles.astype(np.int64), part.bodies[0].friction
+    )  # fmt: skip
 
 
 def mesh_solid(assets: AssetStore, key: str) -> TriangleMesh:

@@ -27,6 +27,7 @@ from artuline.core.physics import (
     motion,
     outcome,
     parts,
+    skins,
     substep,
 )
 from artuline.core.physics.world import BodySpec, JointSpec, World
@@ -85,6 +86,7 @@ def compile_contacts() -> None:
     contacts.damped_step(b, c, k, w.elimination)
     contacts.remember(p, c, m, k, 0, 0.1)
     parts.find_parts(b, s, p, c, w.parts[8], k, *_arranged(w))
+    skins.bound_skins(b, s, w.hulls, np.zeros((2, 2, 3)), np.zeros((2, 2, 4)), np.ones((2, 1), bool), 0.1)
     collide.find_contacts(b, s, p, w.parts[5][:0], c, k, w.hulls, w.parts[1], -1, 0.1)
 
 

@@ -99,7 +99,11 @@ def chain(start: Array, end: Array | None, count: int, length: float, down: Arra
     across = float(np.linalg.norm(level))
     if float(np.linalg.norm(way)) >= count * length * (1.0 - 1e-9):
         return np.asarray(start + np.linspace(0.0, 1.0, count + 1)[:, None] * way)
-    side = level / across if across > 1e-9 * length else np.cross(down, [0.0, 0.0, 1.0] if abs(down[2]) < 0.9 else [1.0, 0, 0])
+    side = (
+        level / across
+        if across > 1e-9 * length
+        else np.cross(down, [0.0, 0.0, 1.0] if abs(down[2]) < 0.9 else [1.0, 0, 0])
+    )
     weights = np.arange(count) + 0.5
     goal = np.array([max(across, 1e-6 * length), height])
 
@@ -113,10 +117,18 @@ def chain(start: Array, end: Array | None, count: int, length: float, down: Arra
         pull = np.stack([np.full(count, t[0]), t[1] + weights], axis=1)
         size = np.sqrt((pull**2).sum(axis=1) + 1e-18)
         unit = pull / size[:, None]
-        return np.asarray(length * ((np.eye(2) - unit[:, :, None] * unit[:, None, :]) / size[:, None, None]).sum(axis=0))
+        return np.asarray(
+            length * ((np.eye(2) - unit[:, :, None] * unit[:, None, :]) / size[:, None, None]).sum(axis=0)
+        )
 
-    found = minimize(energy, np.array([0.3 * count, -0.5 * count]), jac=True, hess=curvature, method="trust-exact",
-                     options={"gtol": 1e-10, "maxiter": 400, "max_trust_radius": 1e6, "initial_trust_radius": 0.3 * count}).x
+    found = minimize(
+        energy,
+        np.array([0.3 * count, -0.5 * count]),
+        jac=True,
+        hess=curvature,
+        method="trust-exact",
+        options={"gtol": 1e-10, "maxiter": 400, "max_trust_radius": 1e6, "initial_trust_radius": 0.3 * count},
+    ).x
     pull = np.stack([np.full(count, found[0]), found[1] + weights], axis=1)
     unit = pull / np.linalg.norm(pull, axis=1, keepdims=True)
     steps = length * (unit[:, :1] * side - unit[:, 1:] * down)
@@ -157,14 +169,21 @@ def settled(ends: Array, held: dict[int, bool], closed: bool, length: float, joi
     ball = Shape(kind="sphere", radius=0.3 * length, position=(0.5 * length, 0.0, 0.0))
     bodies = [BodySpec((ball,), mass=1.0 / count, position=p, rotation=q, drag=(SETTLE_AIR, SETTLE_AIR))
               for p, q in zip(places, turns, strict=True)]  # fmt: skip
-    springs: dict[str, Any] = {"bend_frequency": joint.bend_frequency, "bend_ratio": 1.0, "feels": joint.feels, "frame_p": IDENTITY}
+    springs: dict[str, Any] = {
+        "bend_frequency": joint.bend_frequency,
+        "bend_ratio": 1.0,
+        "feels": joint.feels,
+        "frame_p": IDENTITY,
+    }
     tip = np.array([length, 0.0, 0.0])
     joints = [JointSpec(i - 1, i, anchor=np.zeros(3), anchor_p=tip, **springs) for i in range(1, count)]
     if closed:
         joints.append(JointSpec(count - 1, 0, "pin", anchor=np.zeros(3), anchor_p=tip, **springs))
     for end, firm in held.items():
         part, at = min(end, count - 1), tip if end == count else np.zeros(3)
-        joints.append(JointSpec(-1, part, "weld" if firm else "pin", anchor=at, anchor_p=ends[end], frame_p=turns[part]))
+        joints.append(
+            JointSpec(-1, part, "weld" if firm else "pin", anchor=at, anchor_p=ends[end], frame_p=turns[part])
+        )
     world = World(bodies, joints, gravity=tuple(gravity), contacts=False)
     for _ in range(SETTLE_STEPS):
         world.step(1 / 24, 2)

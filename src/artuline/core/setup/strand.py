@@ -35,7 +35,9 @@ from artuline.core.scene.model import (
 from artuline.core.setup.cord import bead_mesh, cord_mesh
 from artuline.core.setup.lines import along, divided, hanging, length_of, line_through, settled, with_slack
 
-CANTILEVER = 3.5160  # angular frequency of a rod held at one end, in units of sqrt(EI / (mass per metre)) / length^2 (Rayleigh)
+CANTILEVER = (
+    3.5160  # angular frequency of a rod held at one end, in units of sqrt(EI / (mass per metre)) / length^2 (Rayleigh)
+)
 TAPER = 0.65  # share of its thickness that a tail loses to its end
 LIMP = 0.3  # of the frequency with which it would swing as a pendulum: what bends more softly hangs as a chain
 LEAST_LENGTH = 1e-3  # metres
@@ -142,8 +144,7 @@ def bare(strand: Strand, id_: str, name: str, course: Course) -> Figure:
     names, step = part_names(strand), course.length / strand.count
     lengths = np.linalg.norm(np.diff(course.ends, axis=0), axis=1)
     local = [course.turns[0]] + [
-        rotation.multiply(rotation.conjugate(a), b)
-        for a, b in zip(course.turns[:-1], course.turns[1:], strict=True)
+        rotation.multiply(rotation.conjugate(a), b) for a, b in zip(course.turns[:-1], course.turns[1:], strict=True)
     ]
     bones = tuple(
         Bone(
