@@ -158,12 +158,17 @@ class Roster(QTreeWidget):
         for b in f.bones:
             if b.name not in listed:
                 continue
-            up = self.items.get((f.id, b.parent)) if b.parent else None
+            # the parts of a strand are a list, not a tree as deep as it is long
+            up = self.items.get((f.id, b.parent)) if b.parent and f.made is None else None
             item = QTreeWidgetItem(up or top, [b.name])
             item.setData(0, FIGURE, f.id)
             item.setData(0, BONE, b.name)
             self.items[f.id, b.name] = item
-        self.expandAll()
+        self.expandItem(top)
+        for b in f.bones if f.made is None else ():
+            if (f.id, b.name) in self.items:
+                self.expandItem(self.items[f.id, b.name])
+        top.setExpanded(f.made is None)
 
     def mark(self) -> None:
         """Refresh the state marks."""

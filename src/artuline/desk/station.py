@@ -3,8 +3,9 @@
 from collections.abc import Callable, Sequence
 from typing import ClassVar
 
-from PySide6.QtCore import QRectF
+from PySide6.QtCore import QPointF, QRectF
 
+from artuline.core.geometry.rotation import Array
 from artuline.core.scene.model import Figure
 from artuline.desk.desk import Desk
 from artuline.desk.form import Form
@@ -49,6 +50,10 @@ class Station:
 
     def choose(self, box: QRectF, view: View) -> bool:
         """Take a frame that was drawn on the stage. False to let it choose bones."""
+        return False
+
+    def clicked(self, at: QPointF, view: View, hit: tuple[str, str, Array] | None) -> bool:
+        """Take a click on the stage: on a figure and bone at a place (3,), or on nothing. False to let it choose."""
         return False
 
     def actions(self) -> Sequence[Action]:

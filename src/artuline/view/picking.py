@@ -86,6 +86,12 @@ def _skin(
     return t, figure.bones[int(bone)].name
 
 
+def surface_at(figure: Figure, assets: AssetStore, state: FigureState, origin: Array, direction: Array) -> float | None:
+    """How far along a ray the skin of a figure is that one sees, m; None if it meets none."""
+    found = _skin(figure, assets, state, origin, direction)
+    return found[0] if found is not None else None
+
+
 def _near(bones: Array, origin: Array, direction: Array) -> bool:
     """Whether a ray may come to a figure with bones at places (B, 3): skinning all figures for every click would take long."""
     middle = 0.5 * (bones.min(axis=0) + bones.max(axis=0))

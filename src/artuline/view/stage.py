@@ -134,6 +134,8 @@ def draw_list(
     selection, marks = selection or Selection(), marks or Marks()
     out = DrawList(ground=scene.ground.height if scene.ground and show.ground else None)
     for figure, state in zip(scene.figures, states):
+        if figure.enters is not None and frame < figure.enters and not show.rest:
+            continue
         if figure.obstacle and figure.asset is None:
             if not show.isolate or not selection.bones or selection.figure == figure.id:
                 _add_obstacle(out, figure, assets, state, show, palette)

@@ -134,7 +134,7 @@ def shape_skin(B, C, S, K, G, a, b, margin, h):
         V = G[SKINNED + v]
         V[0], V[1], V[2], V[3] = x, y, z, whole
     radius, half = S[a].extent[0], S[a].extent[1] if S[a].kind == CAPSULE else 0.0
-    count = max(int(math.ceil(2.0 * half / radius)), 1)
+    count = max(math.ceil(2.0 * half / radius), 1)
     at, r = S[a].at, S[a].r
     for n in range(count):
         along = half * ((2.0 * n + 1.0) / count - 1.0)

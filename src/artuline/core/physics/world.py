@@ -252,7 +252,7 @@ class World:
         )
         self.bodies["reach"] = reach
 
-    def set_silent(self, shapes: np.ndarray, silent: bool) -> None:
+    def set_silent(self, shapes: np.ndarray, silent: bool | np.ndarray) -> None:
         """Let these shapes touch nothing, or all that they may."""
         self.shapes["silent"][shapes] = silent
         self.measure_reach()

@@ -135,6 +135,9 @@ class Built:
     shown: Array
     springs: Array
     rides: tuple[Ride, ...] = ()
+    #: Shapes that never touch anything, and how many figures have entered.
+    ghosts: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, bool))
+    _entered: int = -1
     #: Changes the keyed pose (F, B) of a figure, by its index, at frames (F,); in place.
     follow: Callable[[int, Array, Pose], None] = field(default=lambda figure, frames, pose: None)
 
@@ -167,6 +170,17 @@ class Built:
             if on and not self.world.joints["on"][k] and grips:
                 self.world.grip(k)
             self.world.joints["on"][k] = on
+
+    def set_present(self, frame: float) -> None:
+        """Let what has not entered yet by a frame touch nothing."""
+        away = [p for p in self.parts if p.figure.enters is not None and frame < p.figure.enters]
+        entered = len(self.parts) - len(away)
+        if entered != self._entered and (away or self._entered >= 0):
+            rows = np.concatenate([p.rows for p in away]) if away else np.zeros(0, int)
+            shapes = self.world.shapes
+            gone = np.isin(shapes["body"], rows) | self.ghosts
+            self.world.set_silent(shapes["silent"] != gone, gone[shapes["silent"] != gone])
+        self._entered = entered
 
     def pose(self, figure: Figure, frames: Array) -> Pose:
         """The local pose (F, B) of a figure that physics follows: its keys, layers with baked results left out, and its returns."""
@@ -329,14 +343,15 @@ def build(scene: Scene, assets: AssetStore) -> Built:
     world = World(
         made.specs, [*made.joints, *links], plane=plane, off=made.off, gravity=scene.gravity, wind=scene.wind, meshes=meshes, skins=skins,
     )  # fmt: skip
+    ghosts = np.isin(world.shapes["body"], made.ghosts) | world.shapes["silent"]
     if made.ghosts:
-        world.set_silent(np.isin(world.shapes["body"], made.ghosts), True)
+        world.set_silent(ghosts, True)
     # the world has its joints in an order of its own, the links last
     order = [k for k in world.order if k < len(made.joints)]
     pushes = [(made.index[p.figure, p.body], p) for p in scene.pushes]
     return Built(
         scene, assets, world, parts, tuple(made.owners[k] for k in order), pushes,
-        np.array(made.weight), np.array(made.shown), np.array([made.springs[k] for k in order]), rides,
+        np.array(made.weight), np.array(made.shown), np.array([made.springs[k] for k in order]), rides, ghosts,
     )  # fmt: skip
 
 

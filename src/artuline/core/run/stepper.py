@@ -56,6 +56,7 @@ class Stepper:
         x, r = course.x[course.lead :], course.r[course.lead :]
         self._bring_along(self.free & ~course.free[a], x[a], r[a])
         start_keyed(world.bodies, ~self.free, course.x, course.r, 1.0 / (course.rate * course.k), a + course.lead)
+        built.set_present(course.first + frame)
         built.set_links(course.first + frame)
         light = (built.weight < 1.0).any()
         lift = (built.weight[:, None] - 1.0) * course.gravity[a] if light else None

@@ -115,5 +115,5 @@ def _mesh(matrices: Array, positions: Array, normals: Array, triangles: Array, s
     return Mesh(
         positions=positions.astype(np.float32), normals=normals.astype(np.float32), triangles=triangles.astype(np.int32),
         material=np.zeros(len(triangles), np.int32), slots=slots.astype(np.int32), weights=weights.astype(np.float32),
-        palette_bone=np.arange(n, dtype=np.int32), palette_bind=np.linalg.inv(matrices), palette_skin=np.zeros(n, np.int32),
+        palette_bone=np.arange(n, dtype=np.int32), palette_bind=np.linalg.inv(matrices).astype(np.float64), palette_skin=np.zeros(n, np.int32),
     )  # fmt: skip

@@ -27,9 +27,7 @@ def line_through(points: Array, *, closed: bool = False, curved: bool = True) ->
     if len(p) < 2:
         return np.repeat(p[:1], 2, axis=0)
     t = np.concatenate([[0.0], np.cumsum(span)])
-    fine = np.concatenate(
-        [*(np.linspace(a, b, FINE, endpoint=False) for a, b in zip(t[:-1], t[1:], strict=True)), [t[-1]]]
-    )
+    fine = np.concatenate([*(np.linspace(a, b, FINE, endpoint=False) for a, b in pairwise(t)), [t[-1]]])
     if not curved or len(p) < 3:
         return np.stack([np.interp(fine, t, p[:, k]) for k in range(3)], axis=1)
     found: Array = CubicSpline(t, p, bc_type="periodic" if closed and np.array_equal(p[0], p[-1]) else "natural")(fine)
@@ -82,7 +80,7 @@ def along(ends: Array) -> Array:
     length = np.linalg.norm(ways, axis=1, keepdims=True)
     ways = np.where(length > 1e-12, ways / np.maximum(length, 1e-12), [1.0, 0.0, 0.0])
     turns = [rotation.align(np.array([1.0, 0.0, 0.0]), ways[0])]
-    for a, b in zip(ways[:-1], ways[1:], strict=True):
+    for a, b in pairwise(ways):
         turns.append(rotation.normalize(rotation.multiply(rotation.align(a, b), turns[-1])))
     return np.array(turns)
 

@@ -200,9 +200,10 @@ def _joints(strand: Strand, names: list[str], course: Course) -> tuple[Joint, ..
             # round the loop its parts have come to be turned about it
             frame = rotation.conjugate(rotation.swing_twist(turn)[1])
         # of what is held by its direction, the first joint stands for what bends within the part that is held, too
-        ends = (1,) if strand.points[0].hold != "free" else ()
-        ends += (strand.count - 1,) if strand.points[-1].hold != "free" else ()
-        soft = 2.0 / 3.0 if strand.firm and not strand.closed and i in ends else 1.0
+        held = (i == 1 and strand.points[0].hold != "free") or (
+            i == strand.count - 1 and strand.points[-1].hold != "free"
+        )
+        soft = 2.0 / 3.0 if strand.firm and not strand.closed and held else 1.0
         made.append(
             Joint(
                 id=f"{names[child]} to {names[parent]}", parent=names[parent], child=names[child], **ways,
@@ -342,8 +343,8 @@ def remade(scene: Scene, assets: AssetStore, figure_id: str, strand: Strand) -> 
     return _held(made, assets, made.figure(figure_id), course)
 
 
-def point_at(scene: Scene, position: Array, on: tuple[str, str] | None, world: bool = False) -> StrandPoint:
-    """A point of a recipe where something was clicked: mounted on a bone (figure, bone), pinned to the world, or free."""
+def point_at(position: Array, on: tuple[str, str] | None) -> StrandPoint:
+    """A point of a recipe where something was clicked: mounted on a bone (figure, bone), or free."""
     if on is not None:
         return StrandPoint(position=tuple(position), hold="mounted", figure=on[0], bone=on[1])
-    return StrandPoint(position=tuple(position), hold="pinned" if world else "free")
+    return StrandPoint(position=tuple(position))

@@ -438,6 +438,9 @@ class Stage(QWidget):
         at, more = pointer.at, pointer.shift or pointer.control
         dot = overlay.dot_at(at, self._dots(self.view()))
         hit = self.pick_at(at) if dot is None else None
+        if self._room is not None and self.live.tryout is None and self._room.clicked(at, self.view(), hit):
+            self.refresh()
+            return
         found = dot or (hit[:2] if hit is not None else None)
         old = self.session.selection
         if found is None:

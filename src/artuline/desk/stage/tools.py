@@ -63,6 +63,9 @@ class Room(Protocol):
     def choose(self, box: QRectF, view: View) -> bool:
         """Take a frame that was drawn; False to let it choose bones."""
 
+    def clicked(self, at: QPointF, view: View, hit: tuple[str, str, Array] | None) -> bool:
+        """Take a click, on a figure and bone at a place, or on nothing; False to let it choose."""
+
     @property
     def dots(self) -> bool:
         """Whether every bone that carries skin has a dot to click."""

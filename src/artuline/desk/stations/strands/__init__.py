@@ -1,0 +1,1 @@
+"""Strands: ropes, cables, tails and beads."""
