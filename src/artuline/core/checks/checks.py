@@ -6,6 +6,7 @@ from artuline.core.checks.bodies import check_bodies
 from artuline.core.checks.finding import Finding, Fix
 from artuline.core.checks.joints import check_joints
 from artuline.core.checks.mounts import check_mounts
+from artuline.core.checks.strands import check_strand
 from artuline.core.motion.skeleton import rest_matrices
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
@@ -40,7 +41,7 @@ def check(scene: Scene, assets: AssetStore) -> list[Finding]:
 
 
 def _figure(scene: Scene, f: Figure, assets: AssetStore) -> list[Finding]:
-    found = _size(f, assets)
+    found = _size(f, assets) if f.made is None else []
     clip = f.active_clip()
     if clip is not None and abs(clip.rate - scene.rate) > 0.01:
         text = f"The clip {clip.name!r} has {clip.rate:g} frames per second, the scene {scene.rate:g}; it is resampled."
@@ -59,6 +60,8 @@ def _figure(scene: Scene, f: Figure, assets: AssetStore) -> list[Finding]:
         return found
     found += _lanes(scene, f)
     found += check_mounts(scene, f, assets)
+    if f.made is not None:
+        return found + check_strand(scene, f, assets)
     found += check_bodies(f, assets)
     found += check_joints(scene, f, assets)
     return found

@@ -70,7 +70,7 @@ def _tube(rings: int, closed: bool) -> Array:
     b = r[:, None] * SIDES + (np.arange(SIDES) + 1) % SIDES
     c, d = ((r + 1) % rings)[:, None] * SIDES, np.arange(SIDES)
     c0, c1 = c + d, c + (d + 1) % SIDES
-    return np.concatenate([np.stack([a, b, c0], -1).reshape(-1, 3), np.stack([b, c1, c0], -1).reshape(-1, 3)])[:, ::-1]
+    return np.concatenate([np.stack([a, b, c0], -1).reshape(-1, 3), np.stack([b, c1, c0], -1).reshape(-1, 3)])
 
 
 def _capped(first, last, positions, normals, slots, weights, triangles):  # type: ignore[no-untyped-def]

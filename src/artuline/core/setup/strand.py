@@ -198,7 +198,8 @@ def _joints(strand: Strand, names: list[str], course: Course) -> tuple[Joint, ..
             parent_frame = rotation.normalize(turn)
         elif child == 0:
             # round the loop its parts have come to be turned about it
-            frame = rotation.conjugate(rotation.swing_twist(turn)[1])
+            angle = float(rotation.swing_twist(turn)[1])
+            frame = rotation.from_rotation_vector(np.array([-angle, 0.0, 0.0]))
         # of what is held by its direction, the first joint stands for what bends within the part that is held, too
         held = (i == 1 and strand.points[0].hold != "free") or (
             i == strand.count - 1 and strand.points[-1].hold != "free"

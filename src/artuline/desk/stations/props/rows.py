@@ -36,15 +36,20 @@ class HeldRow(Still):
         """The bars, with the names of the hands."""
         f, s = self._thing(), self.session.scene
         paint_label(p, box.top(), box.height(), f"{f.name} held")
-        for m in f.mounts:
-            a, b = self._ends(m)
+        # what is held at several places at a time has its bars below each other
+        ends = [self._ends(m) for m in f.mounts]
+        level = [sum(ends[i][0] < b and a < ends[i][1] for i in range(k)) for k, (a, b) in enumerate(ends)]
+        thick = (box.height() - 6.0) / (max(level, default=0) + 1.0)
+        for m, (a, b), k in zip(f.mounts, ends, level, strict=True):
             left, right = scale.x(max(a, s.start)), scale.x(min(b, s.end))
             if right <= left:
                 continue
-            area = QRectF(left, box.top() + 3, right - left, box.height() - 6)
+            area = QRectF(left, box.top() + 3 + k * thick, right - left, thick - (1.0 if thick < 12.0 else 0.0))
             p.setPen(Qt.PenStyle.NoPen)
             p.setBrush(theme.color("brass", 0.4))
             p.drawRoundedRect(area, 3, 3)
+            if thick < 12.0:
+                continue
             p.setPen(theme.color("ink"))
             p.setFont(theme.font(theme.SMALL))
             words = p.fontMetrics().elidedText(

@@ -6,6 +6,7 @@ import numpy as np
 from PySide6.QtCore import QPointF
 from PySide6.QtWidgets import QMessageBox
 
+from artuline.core.checks.strands import on_skin
 from artuline.core.geometry.rotation import Array
 from artuline.core.scene import edit
 from artuline.core.scene.model import Figure, Scene, Strand, StrandPoint
@@ -74,14 +75,19 @@ class Commands:
 
     # drawing
 
+    def _changed(self) -> None:
+        """What is drawn is another: show that, and what can be done with it."""
+        self.desk.refill.emit(False)
+        self.desk.actions.refresh()
+        self.stage.refresh()
+
     def begin(self) -> None:
         """Begin to draw a strand by clicking its points."""
         self.desk.go("Strands")
         self.drawn = []
         self.desk.tell("Click where it runs: on a figure, a thing, an obstacle, or in space. Return ends it.")
-        self.desk.refill.emit(False)
+        self._changed()
         self.stage.setFocus()
-        self.stage.refresh()
 
     def why_no_end(self) -> str:
         """Why what is drawn cannot be ended."""
@@ -92,22 +98,20 @@ class Commands:
     def cancel(self) -> None:
         """Give up what is drawn."""
         self.drawn = None
-        self.desk.refill.emit(False)
-        self.stage.refresh()
+        self._changed()
 
     def take_back(self) -> None:
         """Take the last point that was clicked away."""
         if self.drawn:
             self.drawn.pop()
-            self.desk.refill.emit(False)
-            self.stage.refresh()
+            self._changed()
 
     def click(self, at: QPointF, view: View, hit: Hit | None) -> bool:
         """Add a point to what is drawn. False if nothing is."""
         if self.drawn is None:
             return False
         self.drawn.append(self._place(at, view, hit))
-        self.desk.refill.emit(False)
+        self._changed()
         return True
 
     def _place(self, at: QPointF, view: View, hit: Hit | None) -> tuple[Array, tuple[str, str] | None]:
@@ -151,13 +155,21 @@ class Commands:
         )
         if self._add(points, closed=closed):
             self.drawn = None
+        self._changed()
 
     def _add(self, points: tuple[StrandPoint, ...], **values: object) -> bool:
         made = [""]
 
+        on = {p.figure for p in points if p.hold == "mounted"} | {o[0] for _, o in self.drawn or () if o is not None}
+
         def change(s: Scene) -> Scene:
             recipe = ready(self.kind, points, self.frame(), **values)
+            recipe = ready(self.kind, on_skin(s, self.session.assets, recipe).points, self.frame(), **values)
             new, made[0] = strands.add_strand(s, self.session.assets, recipe)
+            # what it was drawn on is touched as one sees it
+            for f in self.skins():
+                if f.id in on and f.bodies and not f.skin:
+                    new = edit.figure(new, f.id, skin=True)
             return new
 
         if not self.session.edit(f"Draw a {self.kind}", change):
