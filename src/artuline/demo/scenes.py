@@ -23,7 +23,7 @@ from artuline.core.scene.model import (
     VectorLane,
     obstacle,
 )
-from artuline.demo import props
+from artuline.demo import props, strands
 from artuline.demo.figures import ready_figure
 
 
@@ -167,6 +167,13 @@ DEMOS: dict[str, Demo] = {
         Demo("pail", "The deckhand carries a full pail across the deck; three ways to carry it", props.pail),
         Demo("pass", "One deckhand hands a pail to another, who sets it down; then a block strikes", props.passed),
         Demo("fender", "A fender is swung by its lanyard and thrown over the side", props.fender),
+        Demo(
+            "mooring",
+            "The deckhand walks off with a mooring line over the shoulder, made fast to a cleat",
+            strands.mooring,
+        ),
+        Demo("floats", "Ten strings of cork floats drop over a bollard, and over a deckhand who turns", strands.floats),
+        Demo("collar", "The goat with a bell on a collar, and a lead that drags on deck", strands.collar),
         Demo("goat", "The ship's goat trots, and its ears, tail and beard follow by themselves", goat),
     )
 }

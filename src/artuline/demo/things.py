@@ -102,3 +102,23 @@ def _strung(figure: Figure, assets: AssetStore, child: str, parent: str, height:
     body = made.body_of[child].id
     joints = tuple(j.changed(kind="ball", limited=False, damping=0.4) if j.child == body else j for j in made.joints)
     return made.changed(joints=joints)
+
+
+BELL_TOP = 0.034  # metres from the middle of the bell to its eye
+
+
+def bell(assets: AssetStore, name: str = "bell") -> Figure:
+    """A small bell that hangs by its eye."""
+    wall = [
+        (0.0, 0.026),
+        (0.010, 0.025),
+        (0.016, 0.012),
+        (0.022, -0.022),
+        (0.026, -0.028),
+        (0.022, -0.027),
+        (0.0, 0.010),
+    ]
+    eye = [(0.0, 0.036), (0.006, 0.034), (0.006, 0.026), (0.0, 0.024)]
+    made = assembled(name, assets, [("bell", 0, revolved(wall, 20)), ("bell", 0, revolved(eye, 10))],
+                     (Material(name="brass", color=(0.60, 0.42, 0.12)),))  # fmt: skip
+    return with_shapes(made, assets, {"bell": "hull"})

@@ -72,7 +72,7 @@ def _size(f: Figure, assets: AssetStore) -> list[Finding]:
         return []  # its shape was made in metres
     points = Mesh.from_arrays(assets[f.asset]).skin(rest_matrices(f)) if f.asset else rest_matrices(f)[:, :3, 3]
     size = float(np.ptp(points, axis=0).max())
-    if 0.15 <= size <= 8.0:
+    if (0.15 <= size <= 8.0) or (f.prop and size <= 8.0):
         return []
     unit = likely_unit(size / f.unit)
     fix = None if unit == f.unit else (lambda s: edit.figure(s, f.id, unit=unit))

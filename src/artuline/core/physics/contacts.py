@@ -38,6 +38,17 @@ def both_free(B, C, i):
 
 
 @inlined
+def between_free(B, C, K):
+    """How many contacts there are between two free bodies, which couple what would be solved apart."""
+    count = 0
+    for i in range(K[CONTACTS]):
+        a, b = C[i].a, C[i].b
+        if a >= 0 and b >= 0 and B[a].free and B[b].free:
+            count += 1
+    return count
+
+
+@inlined
 def relative_speed(B, C, i, trial):
     """Velocity of body a against b at contact i: the trial's, or that at the substep's start."""
     a, b, ra, rb = C[i].a, C[i].b, C[i].ra, C[i].rb

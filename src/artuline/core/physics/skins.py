@@ -13,6 +13,7 @@ from artuline.core.physics.state import CAPSULE, CONTACTS, SKIN, SKINNED
 
 DEEP = 0.5  # of the radius: a centre that is farther behind a triangle is not its business, but that of the side it came from
 LEAN = 0.02  # sine by which a normal may lean out farther than the next triangle lets it
+HURRY = 0.8  # share of its way by which a sphere has to come down to a triangle from beside to be stopped by it
 RIM = 0.6  # cosine to the normal up to which the rim of a skin pushes
 SAME = 0.999  # cosine of normals that push the same way
 FACE = 6
@@ -140,16 +141,30 @@ def shape_skin(B, C, S, K, G, a, b, margin, h):
         along = half * ((2.0 * n + 1.0) / count - 1.0)
         x, y, z = at[0] + along * r[0, 0], at[1] + along * r[1, 0], at[2] + along * r[2, 0]
         first = K[CONTACTS]
+        # how far it will go by itself in the substep, as the patch's body sees it
+        wx, wy, wz = _speed(B, S[a].body, x, y, z)
+        ox, oy, oz = _speed(B, S[b].body, x, y, z)
+        wx, wy, wz = h * (wx - ox), h * (wy - oy), h * (wz - oz)
         for t in range(S[b].count[1]):
-            _sphere_triangle(C, S, K, G, a, b, t, n, x, y, z, radius, margin)
+            _sphere_triangle(C, S, K, G, a, b, t, n, x, y, z, wx, wy, wz, radius, margin)
         _thin(C, K, first)
         for i in range(first, K[CONTACTS]):
             _carry(B, C, S, G, b, i, h)
 
 
 @inlined
-def _sphere_triangle(C, S, K, G, a, b, t, n, x, y, z, radius, margin):
-    """The contact of a sphere about a place with triangle t of patch b, if there is one; n: which of the shape's spheres."""
+def _speed(B, i, x, y, z):
+    """Velocity of body i at a place."""
+    if i < 0:
+        return 0.0, 0.0, 0.0
+    v, w, o = B[i].v, B[i].w, B[i].x
+    cx, cy, cz = cross(w[0], w[1], w[2], x - o[0], y - o[1], z - o[2])
+    return v[0] + cx, v[1] + cy, v[2] + cz
+
+
+@inlined
+def _sphere_triangle(C, S, K, G, a, b, t, n, x, y, z, wx, wy, wz, radius, margin):
+    """The contact of a sphere about a place, that goes by w, with triangle t of patch b, if there is one; n: which of the shape's spheres."""
     T = G[S[b].first[1] + t]
     i0, i1, i2 = SKINNED + int(T[0]), SKINNED + int(T[1]), SKINNED + int(T[2])
     if G[i0, 3] <= 0.0 or G[i1, 3] <= 0.0 or G[i2, 3] <= 0.0:
@@ -175,7 +190,9 @@ def _sphere_triangle(C, S, K, G, a, b, t, n, x, y, z, radius, margin):
             return
         mx, my, mz, gap = dx / d, dy / d, dz / d, d - radius
         if not _stands_out(G, T, where, mx, my, mz, nx, ny, nz):
-            return
+            if not _comes_down(ux, uy, uz, vx, vy, vz, px, py, pz, wx, wy, wz, nx, ny, nz, above - radius):
+                return
+            mx, my, mz, gap = nx, ny, nz, above - radius
     add_contact(C, K, a, b, mx, my, mz, G[i0, 0] + cx, G[i0, 1] + cy, G[i0, 2] + cz, gap, 4096 * n + t)
 
 
@@ -207,6 +224,19 @@ def _closest(ux, uy, uz, vx, vy, vz, px, py, pz):
         return 1.0 - w, w, 4
     k = 1.0 / (va + vb + vc)
     return vb * k, vc * k, FACE
+
+
+@inlined
+def _comes_down(ux, uy, uz, vx, vy, vz, px, py, pz, wx, wy, wz, nx, ny, nz, gap):
+    """Whether a sphere at p, a gap above the plane of a triangle, comes down on the triangle on its way w, from beside it: in a hollow, or over the
+    edge of two that lie in a plane, nothing else would stop it.
+    """
+    down = -(wx * nx + wy * ny + wz * nz)
+    if gap <= 0.0 or down <= gap * HURRY:
+        return False
+    t = gap / down
+    _, _, where = _closest(ux, uy, uz, vx, vy, vz, px + t * wx, py + t * wy, pz + t * wz)
+    return where == FACE
 
 
 @inlined

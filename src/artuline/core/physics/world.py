@@ -210,14 +210,15 @@ class World:
         """Shapes for the patches of all skins, before those of the world, and their data."""
         if not skins:
             return
-        own = self.shapes["body"] >= 0
         for skin in skins:
             x, q = self.bodies["x"][list(skin.bodies)], self.bodies["q"][list(skin.bodies)]
             rows, data = patches_of(skin, x, q, len(self.hulls))
             self.shapes["skinned"] |= np.isin(self.shapes["body"], skin.bodies)
             self.hulls = np.concatenate([self.hulls, data])
-            self.shapes = np.concatenate([self.shapes[own], rows, self.shapes[~own]])
-            own = self.shapes["body"] >= 0
+            self.shapes = np.concatenate([self.shapes, rows])
+        # body by body, those of the world last
+        body = self.shapes["body"]
+        self.shapes = self.shapes[np.argsort(np.where(body < 0, len(self.bodies), body), kind="stable")]
 
     def _shapes(self, bodies: list[BodySpec], plane: tuple[float, float, float] | None) -> np.ndarray:
         # one more for the triangle in hand, if there are meshes

@@ -36,9 +36,9 @@ class Strand(Model):
 
     ``kind`` says how it looks and how its ends are held: those of cables and tails keep their direction. It runs through its ``points``, in a curve or
     straight between them, round again to the first if ``closed``, divided into ``count`` parts; longer than the line by the share ``slack``.
-    ``radius`` (m) is drawn, ``reach`` (m) touches. ``weight``: kg per metre. ``bend`` and ``twist`` (Hz): how often a second the whole of it would swing,
+    ``radius`` (m) is drawn, ``reach`` (m) touches. ``weight``: kg per metre. ``bend`` and ``twist`` (Hz): how often a second a metre of it would swing,
     straight, held at one end and without gravity, were it as firm as that against bending; ``ratio`` is the damping ratio of that. ``stretch`` (Hz, 0: it
-    does not): how often it would swing lengthwise, held at one end. It pulls back to being straight, or to the line as it was drawn (``rest``).
+    does not): how often a metre would swing lengthwise, held at one end. It pulls back to being straight, or to the line as it was drawn (``rest``).
     ``hangs``: it begins as it hangs by what holds it. ``air``, 1/s: what the air takes of its speed. ``frame``: when it was drawn.
     """
 

@@ -15,6 +15,7 @@ from artuline.core.setup.lines import FINE, line_through
 NEAR = 24  # triangles that are looked at around a point
 STEP = 8  # of the points of a fine line: every how many become points of the recipe
 PASSES = 3
+GRASP = 0.07  # metres around where a bone holds it within which a line stays as it was drawn
 
 
 def posed_skin(scene: Scene, assets: AssetStore, figure: Figure, frame: float) -> tuple[Array, NDArray[np.int32]]:
@@ -94,6 +95,11 @@ def laid(
     for _ in range(PASSES):
         line = line_through(np.array([p.position for p in points]), closed=closed, curved=curved)
         made, moved = lifted(line, skins, gap)
+        held = np.array([p.position for p in points if p.hold == "mounted"]).reshape(-1, 3)
+        if len(held):
+            # what holds it may close around it
+            beside = np.linalg.norm(line[:, None] - held, axis=2).min(axis=1) < GRASP
+            made[beside], moved[beside] = line[beside], False
         if not moved.any() or len(line) != FINE * (len(points) - (not closed)) + 1 or len(points) > 60:
             break
         found: list[StrandPoint] = []

@@ -81,7 +81,7 @@ def _hung(strand: Strand, ends: Array, at: tuple[int, ...], gravity: Array) -> A
             ends[k] = p.position
     step = length / strand.count
     found = hanging(ends, sorted(held), strand.closed, step, gravity / pull)
-    if held and (strand.firm or strand.bend > LIMP * np.sqrt(pull / length) / (2.0 * np.pi)):
+    if held and (strand.firm and strand.bend > 0.0 or strand.bend / length**2 > LIMP * np.sqrt(pull / length) / (2.0 * np.pi)):
         spring = springs(strand, length, 1.0 / length)
         joint = JointSpec(0, 1, bend_frequency=spring.frequency, feels=(0.0, spring.twist, spring.bend))
         found = settled(found, held, strand.closed, step, joint, gravity)
@@ -117,14 +117,14 @@ class Springs:
 def springs(strand: Strand, length: float, weight: float) -> Springs:
     """Springs of every joint of a strand of a length (m) and weight (kg/m), which make it as firm at any number of parts.
 
-    A rod of bending stiffness EI held at one end swings at ``3.516 / (2 pi) sqrt(EI / weight) / length^2``, one of lengthwise stiffness EA at
-    ``sqrt(EA / weight) / (4 length)``; joints a part's length apart have EI and EA over that length.
+    A rod of bending stiffness EI held at one end swings at ``3.516 / (2 pi) sqrt(EI / weight) / L^2``, one of lengthwise stiffness EA at
+    ``sqrt(EA / weight) / (4 L)``; the recipe says both for a metre. Joints a part's length apart have EI and EA over that length.
     """
     step = length / strand.count
     frequency = strand.bend or strand.twist
-    one = weight * length**4 / (CANTILEVER**2 * step)
+    one = weight / (CANTILEVER**2 * step)
     share = {n: max((getattr(strand, n) / frequency) ** 2, 1e-9) if frequency else 0.0 for n in ("bend", "twist")}
-    stretch = weight * 16.0 * length**2 / (4.0 * np.pi**2 * step) if strand.stretch else 0.0
+    stretch = weight * 16.0 / (4.0 * np.pi**2 * step) if strand.stretch else 0.0
     return Springs(frequency, stretch, one * share["twist"], one * share["bend"])
 
 

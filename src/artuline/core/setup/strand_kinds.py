@@ -19,14 +19,15 @@ from artuline.core.setup.strand import add_strand, remade
 
 #: What is ready, in words, and the fields that differ; ``spacing`` is a part's length in radii.
 READY: dict[str, tuple[str, dict[str, Any]]] = {
-    "rope": ("Laid rope: limp, heavy for its size", {"radius": 0.011, "weight": 0.35, "bend": 0.04, "twist": 0.04, "ratio": 0.6}),
+    "rope": ("Laid rope: limp, heavy for its size", {"radius": 0.011, "weight": 0.35, "bend": 0.06, "twist": 0.06, "ratio": 0.6}),
     "cable": ("Wire or hose: springs back, leaves where it is held straight on",
               {"radius": 0.009, "weight": 0.4, "bend": 0.5, "twist": 0.5, "ratio": 0.25}),
     "tail": ("A tail or plait: thinner to its end, keeps the shape that it was drawn in",
-             {"radius": 0.025, "weight": 0.6, "bend": 1.6, "twist": 2.5, "ratio": 0.3, "rest": "drawn"}),
+             {"radius": 0.025, "weight": 0.6, "ratio": 0.3, "rest": "drawn"}),
     "beads": ("Balls on a string", {"radius": 0.022, "weight": 0.25, "bend": 0.0, "twist": 0.0, "ratio": 0.5}),
 }  # fmt: skip
 SPACING = {"rope": 4.0, "cable": 4.0, "tail": 2.5, "beads": 2.15}  # radii that a part is long at first
+TAIL = 1.6  # Hz of a new tail as a whole
 MOST_READY = 120  # parts of a new strand
 SECONDS = 7e-6  # that a part takes in a substep, about
 COLORS = ((0.62, 0.25, 0.13), (0.80, 0.62, 0.20), (0.17, 0.38, 0.40), (0.66, 0.60, 0.50))  # by turns
@@ -42,6 +43,9 @@ def ready(kind: str, points: tuple[StrandPoint, ...], frame: float = 0.0, **valu
     )
     length = length_of(line) * (1.0 + fields.get("slack", 0.0))
     count = int(np.clip(round(length / (SPACING[kind] * fields["radius"])), 4, MOST_READY))
+    if kind == "tail" and "bend" not in fields:
+        # as a whole, whatever its length
+        fields |= {"bend": TAIL * length**2, "twist": 1.5 * TAIL * length**2}
     fields.setdefault("count", count)
     fields.setdefault("reach", fields["radius"])
     return Strand(kind=kind, points=points, frame=frame, **fields)

@@ -181,10 +181,10 @@ def _springs(d: Form, c: Commands, f: Figure, r: Strand) -> None:
         (
             "Bend",
             "bend",
-            "How often a second the whole of it would swing, straight and held at one end, without gravity. 0: limp.",
+            "How often a second a metre of it would swing, straight and held at one end, without gravity. 0: limp.",
         ),
         ("Twist", "twist", "How firm it is against being twisted, in the same measure as bending."),
-        ("Stretch", "stretch", "How often a second it would swing lengthwise. 0: it does not stretch."),
+        ("Stretch", "stretch", "How often a second a metre would swing lengthwise. 0: it does not stretch."),
     ):
 
         def one(s: Scene, v: float, name: str = name) -> Scene:
