@@ -49,7 +49,10 @@ def mooring(assets: AssetStore) -> Scene:
     )  # fmt: skip
     line = laid(scene, assets, line, 0.0, 0.013)
     return add_strand(
-        scene, assets, ready("rope", line, count=260, radius=0.011, weight=0.22, friction=0.5, color=(0.62, 0.50, 0.28)), "line"
+        scene,
+        assets,
+        ready("rope", line, count=260, radius=0.011, weight=0.22, friction=0.5, color=(0.62, 0.50, 0.28)),
+        "line",
     )[0]
 
 

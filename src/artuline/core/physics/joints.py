@@ -162,6 +162,21 @@ def start_speed(B, J, j, r):
     return d[0] * x + d[1] * y + d[2] * z
 
 
+@inlined
+def _tauten(B, J, j):
+    """Add what a joint pulls along the parts of a line to how taut they are."""
+    for e in range(2):
+        i = J[j].child if e == 0 else J[j].parent
+        if i < 0 or not B[i].line:
+            continue
+        r, f, sign = J[j].rc if e == 0 else J[j].rp, J[j].pulled, 1.0 if e == 0 else -1.0
+        pull = sign * (f[0] * r[0] + f[1] * r[1] + f[2] * r[2])
+        size = math.sqrt(r[0] * r[0] + r[1] * r[1] + r[2] * r[2])
+        if pull > 0.0 and size > 0.0:
+            B[i].taut += pull
+            B[i].axis[0], B[i].axis[1], B[i].axis[2] = r[0] / size, r[1] / size, r[2] / size
+
+
 @compiled
 def prepare_joints(B, J, h):
     """Arms, directions and first states of all rows, at the pose and the velocities at the start."""
@@ -175,6 +190,7 @@ def prepare_joints(B, J, h):
             a = ax if k == 0 else (ay if k == 1 else az)
             J[j].rc[k] = a - B[c].x[k]
             J[j].rp[k] = a - B[p].x[k] if p >= 0 else 0.0
+        _tauten(B, J, j)
         pointed = is_pointed(J, j)
         if pointed:
             px, py, pz = anchor_place(B, p, J[j].anchor_p, NO)

@@ -127,6 +127,7 @@ def free_velocities(B, gravity, wind, h):
     """
     for i in range(B.shape[0]):
         b = B[i]
+        b.taut = 0.0
         for k in range(3):
             b.fv[k] = b.v[k]
             b.fw[k] = b.w[k]

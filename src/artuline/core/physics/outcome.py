@@ -123,11 +123,13 @@ def _accept_body(B, i, h, last):
 def _accept_joint(B, J, j, h):
     """Note the worst values of joint j."""
     s = 0.0
+    J[j].pulled[0], J[j].pulled[1], J[j].pulled[2] = 0.0, 0.0, 0.0
     for k in range(3):
         if J[j].state[k] != 0 and J[j].soft[k] == 0 and J[j].mode[k] == 1:
             s += (J[j].res[k] * h + J[j].keep[k]) ** 2
         for a in range(3):
             J[j].load[a] += J[j].lam[k] * J[j].dir[k, a]
+            J[j].pulled[a] += J[j].lam[k] * J[j].dir[k, a] / h
     J[j].separation = max(J[j].separation, math.sqrt(s))
     if near_limit(J, j):
         J[j].excess = max(J[j].excess, limit_excess(B, J, j))

@@ -83,6 +83,8 @@ BODY = np.dtype(
         ("before", _F),  # ``contact`` as the frame began
         ("strongest", _F),  # hardest normal impulse since the last reset, N s, and where
         ("touch", _F, 3),
+        ("taut", _F),  # of a part of a line: N m that its pull turns it back with, per radian across the axis
+        ("axis", _F, 3),
         ("up", _I, MOST_NEIGHBOURS),  # the neighbours that are eliminated later
         ("first", _I),  # of their blocks in E, one after the other
         ("neighbours", _I),
@@ -93,6 +95,7 @@ BODY = np.dtype(
         ("cell", _I),  # the tree of joints that it is in, by its place in the island; -1: on its keys
         ("group", _I),  # of bodies that do not collide, -1: none
         ("free", _B),
+        ("line", _B),  # a part of a line, which may be taut
         ("strayed", _B),  # its velocity has changed by more than the frame's first list allowed for
     ],
     align=True,
@@ -157,6 +160,7 @@ JOINT = np.dtype(
         ("aim", _F, 3),
         ("rc", _F, 3),  # arms to the child's anchor
         ("rp", _F, 3),
+        ("pulled", _F, 3),  # force on the child at the point in the substep before, N
         ("load", _F, 3),  # impulse at the point since the start of the frame
         ("separation", _F),  # worst since the last reset, metres
         ("excess", _F),  # radians beyond a limit

@@ -9,8 +9,8 @@ import math
 
 from artuline.core.physics.collide import find_contacts
 from artuline.core.physics.contacts import (
-    between_free,
     add_contacts,
+    between_free,
     contact_forces,
     damped_step,
     prepare_contacts,
@@ -63,7 +63,8 @@ WORST_OPEN = 2e-3  # metres: as deep as halving goes, what is still accepted
 # relative change of friction forces that counts as none; and after how many passes three times of it does
 SETTLED, PATIENCE = 0.04, 3
 PASSES = 16
-MOST_EXACT, FEWER_PASSES = 60, 9  # contacts between free bodies up to which all are to settle; passes where there are more
+MOST_EXACT, FEWER_PASSES = 60, 9  # contacts up to which all are to settle; passes where there are more
+FEW = 20  # contacts between free bodies that do not make a heap of a line, however many it has with what is keyed
 FEWER_CATCH = 3  # of these, passes in which contacts may begin and cease to push
 MOST_FACTORED = 120  # contacts of a part up to which those between free bodies are factored
 DAMPED = 3  # passes after which contacts that do not settle are damped
@@ -227,7 +228,7 @@ def _pattern(B, J, C, K, A, cells, listed, mine, order, first_block, h):
     if pattern == K[PATTERN]:
         return
     K[PATTERN] = pattern
-    for swept in range(1 if between_free(B, C, K) > MOST_FACTORED else 0, 2):
+    for swept in range(1 if K[CONTACTS] > MOST_FACTORED and between_free(B, C, K) > FEW else 0, 2):
         if swept == 1:
             K[PATTERN] = 0
             choose_swept(B, C, K, h)
@@ -257,7 +258,7 @@ def attempt(
             C[i].friction = 0.0
     _pattern(B, J, C, K, A, cells, listed, mine, order, first_block, h)
     crowd = K[SWEPT] > 0
-    exact = not crowd and between_free(B, C, K) <= MOST_EXACT
+    exact = not crowd and (K[CONTACTS] <= MOST_EXACT or between_free(B, C, K) <= FEW)
     passes = CROWD_PASSES if crowd else (PASSES if exact else FEWER_PASSES)
     catching, releasing = (
         (CROWD_CATCH, CROWD_CATCH) if crowd else ((CATCH, RELEASE) if exact else (FEWER_CATCH, FEWER_CATCH))

@@ -117,6 +117,7 @@ class World:
         made["goal_x0"] = made["goal_x1"] = x
         made["goal_q0"] = made["goal_q1"] = q
         made["goal_ratio"] = 1.0
+        made["line"] = [b.drapes for b in bodies]
         made["id"], made["group"] = np.arange(n), [b.group for b in bodies]
         self.order = _tree_order(joints, n)
         self.raised = self._raise_masses([joints[k] for k in self.order])

@@ -81,7 +81,9 @@ def _hung(strand: Strand, ends: Array, at: tuple[int, ...], gravity: Array) -> A
             ends[k] = p.position
     step = length / strand.count
     found = hanging(ends, sorted(held), strand.closed, step, gravity / pull)
-    if held and (strand.firm and strand.bend > 0.0 or strand.bend / length**2 > LIMP * np.sqrt(pull / length) / (2.0 * np.pi)):
+    if held and (
+        (strand.firm and strand.bend > 0.0) or strand.bend / length**2 > LIMP * np.sqrt(pull / length) / (2.0 * np.pi)
+    ):
         spring = springs(strand, length, 1.0 / length)
         joint = JointSpec(0, 1, bend_frequency=spring.frequency, feels=(0.0, spring.twist, spring.bend))
         found = settled(found, held, strand.closed, step, joint, gravity)
