@@ -169,7 +169,7 @@ DEMOS: dict[str, Demo] = {
         Demo("fender", "A fender is swung by its lanyard and thrown over the side", props.fender),
         Demo(
             "mooring",
-            "The deckhand walks off with a mooring line over the shoulder, made fast to a cleat",
+            "The deckhand walks with a mooring line over the shoulder, past the cleat that it is made fast to",
             strands.mooring,
         ),
         Demo("floats", "Ten strings of cork floats drop over a bollard, and over a deckhand who turns", strands.floats),

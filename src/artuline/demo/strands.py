@@ -7,7 +7,7 @@ from artuline.core.motion.keyed import keyed_matrices
 from artuline.core.motion.skeleton import rigid
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.model import Group, Lane, MotionKey, Mount, Scene, Shape, StrandPoint, obstacle
+from artuline.core.scene.model import Ground, Group, Lane, MotionKey, Mount, Scene, Shape, StrandPoint, obstacle
 from artuline.core.setup.laid import laid
 from artuline.core.setup.strand import add_strand
 from artuline.core.setup.strand_kinds import ready, released, ring_around
@@ -27,11 +27,12 @@ def _on(figure: str, bone: str, place: object) -> StrandPoint:
 
 
 def mooring(assets: AssetStore) -> Scene:
-    """The deckhand walks off with a mooring line over the shoulder, which pays out from the deck behind."""
+    """The deckhand walks with a mooring line over the shoulder, past the cleat that it is made fast to."""
     figure = deckhand(assets, "walk", skin=True)
-    cleat = obstacle("cleat", Shape(kind="box", half=(0.05, 0.06, 0.16)), (MotionKey(frame=0, position=(-0.15, 0.06, -2.8)),),
+    cleat = obstacle("cleat", Shape(kind="box", half=(0.05, 0.06, 0.16)), (MotionKey(frame=0, position=(-0.36, 0.06, 7.0)),),
                      color=(0.05, 0.055, 0.06))  # fmt: skip
-    scene = Scene(name="mooring", rate=24.0, start=0, end=240, figures=(figure, cleat), warm_up=48)
+    scene = Scene(name="mooring", rate=24.0, start=0, end=240, figures=(figure, cleat), warm_up=48,
+                  ground=Ground(friction=0.03))  # fmt: skip
     for frame in (0, 240):
         x = keyed_matrices(scene, assets, scene.figure("deckhand"), np.array([float(frame)]))[0]
         z = float(x[scene.figure("deckhand").bone_index["chest"], 2, 3])
@@ -40,20 +41,28 @@ def mooring(assets: AssetStore) -> Scene:
     now = scene.figure("deckhand")
     p, _ = rigid(keyed_matrices(scene, assets, now, np.array([0.0]))[0])
     palm = {s: 0.5 * (p[now.bone_index[f"hand_{s}"]] + p[now.bone_index[f"fingers_{s}"]]) for s in "lr"}
-    # in bights on the deck, so that it runs out without a knot
-    bights = [(-0.15 + (0.42 if k % 2 else -0.42), 0.012, -0.75 - 0.075 * k) for k in range(22)]
+    # along the way that he goes, past the cleat and on from it
+    ahead = [(-0.36 - 0.04 * (k % 2), 0.012, 0.5 + 0.8 * k) for k in range(8)]
     line = (
         _on("deckhand", "hand_l", palm["l"]), _on("deckhand", "hand_r", palm["r"]),
-        *_at((-0.105, 1.45, 0.05), (-0.105, 1.40, -0.10), (-0.12, 1.1, -0.24), (-0.15, 0.5, -0.40), (-0.15, 0.012, -0.62), *bights),
-        _on("cleat", "cleat", (-0.15, 0.13, -2.8)),
+        *_at((-0.085, 1.46, 0.05), (-0.09, 1.40, -0.10), (-0.12, 1.1, -0.24), (-0.16, 0.5, -0.42), (-0.24, 0.012, -0.5), (-0.36, 0.012, -0.2),
+             *ahead), _on("cleat", "cleat", (-0.36, 0.13, 6.85)),
     )  # fmt: skip
     line = laid(scene, assets, line, 0.0, 0.013)
-    return add_strand(
-        scene,
-        assets,
-        ready("rope", line, count=260, radius=0.011, weight=0.22, friction=0.5, color=(0.62, 0.50, 0.28)),
-        "line",
-    )[0]
+    # gripped, so that it does not turn in the hands and roll off
+    made = ready(
+        "cable",
+        line,
+        count=210,
+        radius=0.011,
+        weight=0.22,
+        friction=1.2,
+        bend=0.03,
+        twist=0.8,
+        ratio=0.4,
+        color=(0.62, 0.50, 0.28),
+    )
+    return add_strand(scene, assets, made, "line")[0]
 
 
 def _ring(middle: tuple[float, float, float], radius: float) -> tuple[StrandPoint, ...]:

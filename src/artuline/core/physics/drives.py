@@ -162,8 +162,16 @@ def add_bodies(B, E, h):
         if B[i].taut > 0.0:
             # as the trapezoidal rule has it, waves along a taut line are no faster than the substep can follow
             t, n = 0.25 * h * h * B[i].taut, B[i].axis
-            D[3, 3], D[4, 3], D[4, 4] = D[3, 3] + t * (1.0 - n[0] * n[0]), D[4, 3] - t * n[1] * n[0], D[4, 4] + t * (1.0 - n[1] * n[1])
-            D[5, 3], D[5, 4], D[5, 5] = D[5, 3] - t * n[2] * n[0], D[5, 4] - t * n[2] * n[1], D[5, 5] + t * (1.0 - n[2] * n[2])
+            D[3, 3], D[4, 3], D[4, 4] = (
+                D[3, 3] + t * (1.0 - n[0] * n[0]),
+                D[4, 3] - t * n[1] * n[0],
+                D[4, 4] + t * (1.0 - n[1] * n[1]),
+            )
+            D[5, 3], D[5, 4], D[5, 5] = (
+                D[5, 3] - t * n[2] * n[0],
+                D[5, 4] - t * n[2] * n[1],
+                D[5, 5] + t * (1.0 - n[2] * n[2]),
+            )
         for s in range(B[i].neighbours):
             F = E[B[i].first + s].m
             for a in range(6):
@@ -194,7 +202,11 @@ def body_forces(B, h, ahead):
         if B[i].taut > 0.0:
             t, n = 0.25 * h * h * B[i].taut, B[i].axis
             along = n[0] * a0 + n[1] * a1 + n[2] * a2
-            f[3], f[4], f[5] = f[3] + t * (a0 - along * n[0]), f[4] + t * (a1 - along * n[1]), f[5] + t * (a2 - along * n[2])
+            f[3], f[4], f[5] = (
+                f[3] + t * (a0 - along * n[0]),
+                f[4] + t * (a1 - along * n[1]),
+                f[5] + t * (a2 - along * n[2]),
+            )
         if B[i].goal_frequency > 0.0 or B[i].goal_damping > 0.0:
             _goal(B, h, ahead, i)
 

@@ -25,17 +25,20 @@ def posed_skin(scene: Scene, assets: AssetStore, figure: Figure, frame: float) -
     return mesh.skin(keyed_matrices(scene, assets, figure, np.array([frame]))[0]), mesh.triangles
 
 
-def signed_distance(points: Array, vertices: Array, triangles: NDArray[np.int32]) -> tuple[Array, Array]:
-    """How far points (N, 3) lie outside of a surface (N,), below zero inside, and the places on it nearest to them (N, 3)."""
+def signed_distance(
+    points: Array, vertices: Array, triangles: NDArray[np.int32]
+) -> tuple[Array, Array, NDArray[np.int64]]:
+    """How far points (N, 3) lie outside of a surface (N,), below zero inside, the places on it nearest to them (N, 3), and on which triangles (N,)."""
     corners = vertices[triangles]
     _, near = cKDTree(corners.mean(axis=1), balanced_tree=False).query(points, min(NEAR, len(triangles)))
-    a, b, c = (corners[near.reshape(len(points), -1)][:, :, k] for k in range(3))
+    near = near.reshape(len(points), -1)
+    a, b, c = (corners[near][:, :, k] for k in range(3))
     places = _nearest_on(points[:, None], a, b, c)
     gaps = np.linalg.norm(places - points[:, None], axis=2)
     best = gaps.argmin(axis=1)
     rows = np.arange(len(points))
     inside = winding_numbers(points, vertices, triangles) > 0.5
-    return np.where(inside, -1.0, 1.0) * gaps[rows, best], places[rows, best]
+    return np.where(inside, -1.0, 1.0) * gaps[rows, best], places[rows, best], near[rows, best]
 
 
 def _nearest_on(p: Array, a: Array, b: Array, c: Array) -> Array:
@@ -64,7 +67,7 @@ def lifted(points: Array, skins: list[tuple[Array, NDArray[np.int32]]], gap: flo
         rows = np.flatnonzero(((made >= low) & (made <= high)).all(axis=1))
         if not len(rows):
             continue
-        distance, place = signed_distance(made[rows], vertices, triangles)
+        distance, place, _ = signed_distance(made[rows], vertices, triangles)
         under = distance < 0.98 * gap
         way = np.sign(distance)[:, None] * (made[rows] - place)
         size = np.linalg.norm(way, axis=1, keepdims=True)
