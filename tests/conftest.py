@@ -6,7 +6,7 @@ import pytest
 
 from artuline.core.run.record import keep_take, run
 from artuline.core.scene.assets import AssetStore
-from artuline.demo.figures import DATA
+from artuline.demo.figures import DATA, ready_figure
 from artuline.demo.scenes import demo_scene
 from artuline.desk.application import make_application
 from artuline.formats.gltf_read import read_figure
@@ -23,6 +23,13 @@ def _own_state_folder(tmp_path_factory, monkeypatch):
 def deckhand():
     assets = AssetStore()
     return read_figure(DATA / "deckhand.glb", assets).figure, assets
+
+
+@pytest.fixture(scope="session")
+def deckhand_ready():
+    """The deckhand with bodies and joints."""
+    assets = AssetStore()
+    return ready_figure("deckhand", assets), assets
 
 
 @pytest.fixture(scope="session")

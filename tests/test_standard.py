@@ -12,7 +12,7 @@ from artuline.core.run.record import keep_take, run
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.demo.figures import DATA
-from artuline.demo.scenes import DEMOS, demo_scene
+from artuline.demo.scenes import demo_scene
 from artuline.formats.deliver import deliver
 
 HOUSE = Path(__file__).parents[1]
@@ -21,12 +21,12 @@ NODE = shutil.which("node")
 
 
 @pytest.mark.skipif(NODE is None or not VALIDATOR.is_dir(), reason="no Node, or its validator was not installed")
-def test_every_demo_scene_leaves_without_a_word_from_the_validator(tmp_path):
+def test_demo_scenes_leave_without_a_word_from_the_validator(tmp_path):
     written = sorted(DATA.glob("*.glb"))
-    for name in DEMOS:
+    for name in ("boom", "heel", "pail", "pass", "mooring", "collar"):
         assets = AssetStore()
         scene = demo_scene(name, assets)
-        scene = edit.scene(scene, end=scene.start + 72, takes=(), take=None)
+        scene = edit.scene(scene, end=scene.start + (72 if name == "boom" else 36), takes=(), take=None)
         scene = keep_take(scene, assets, run(scene, assets), scene.settings_fingerprint())
         baked, _ = bake_take(scene, assets, 1.0, 10.0)
         for together in (True, False):
@@ -39,6 +39,6 @@ def test_every_demo_scene_leaves_without_a_word_from_the_validator(tmp_path):
         check=True,
         timeout=300,
     ).stdout.splitlines()
-    assert len(said) == len(written) > 2 * len(DEMOS)
+    assert len(said) == len(written) > 12
     for report in map(json.loads, said):
         assert report["errors"] == report["warnings"] == report["notes"] == 0, report

@@ -13,7 +13,7 @@ from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 from artuline import __version__
 from artuline.core.errors import ArtulineError
 
-COMMANDS = ("demo", "setup", "hold", "run", "bake", "check", "picture", "prepare", "integrate")
+COMMANDS = ("demo", "setup", "hold", "strand", "run", "bake", "check", "picture", "prepare", "integrate")
 
 app = typer.Typer(
     add_completion=False,
@@ -206,6 +206,68 @@ def hold(
     save_scene(output or scene, made, assets)
     for note in notes:
         typer.echo(note)
+    typer.echo(f"Saved {output or scene}")
+
+
+@app.command()
+def strand(
+    scene: SceneArgument,
+    point: Annotated[
+        list[str],
+        typer.Option(
+            "--point",
+            metavar="X,Y,Z[@HOLDER]",
+            help="A point in metres; @FIGURE:BONE or @world holds it. Or a bone alone.",
+            show_default=False,
+        ),
+    ],
+    kind: Annotated[str, typer.Option(help="rope, cable, tail or beads.")] = "rope",
+    name: Annotated[str, typer.Option(help="What it is called.", show_default=False)] = "",
+    output: Annotated[
+        Path | None, typer.Option("--output", "-o", metavar="SCENE", help="Another scene file to write.")
+    ] = None,
+    closed: Annotated[bool, typer.Option("--closed", help="Round again to the first point.")] = False,
+    parts: Annotated[int | None, typer.Option(help="How many bodies.", min=2, max=1000)] = None,
+    radius: Annotated[float | None, typer.Option(help="Metres.", min=1e-4, max=10.0)] = None,
+    weight: Annotated[float | None, typer.Option(help="Kilograms a metre.", min=1e-5, max=1e5)] = None,
+    bend: Annotated[
+        float | None, typer.Option(help="Hz at which a metre of it would swing, held at one end.", min=0.0, max=1000.0)
+    ] = None,
+    slack: Annotated[float, typer.Option(help="Share by which it is longer than its line.", min=0.0, max=4.0)] = 0.0,
+    hang: Annotated[bool, typer.Option("--hang", help="Begin as it hangs.")] = False,
+    skin: Annotated[
+        list[str] | None, typer.Option("--skin", metavar="FIGURE", help="Strands touch this figure's skin.")
+    ] = None,
+    release: Annotated[int, typer.Option(help="Release it so many times.", min=0, max=1000)] = 0,
+    start: Annotated[int | None, typer.Option("--from", help="Frame of the first release.")] = None,
+    every: Annotated[float, typer.Option(help="Frames between two.", min=1.0)] = 12.0,
+    scatter: Annotated[float, typer.Option(help="Metres by which each is moved by chance.", min=0.0, max=1000.0)] = 0.0,
+    seed: Annotated[int, typer.Option(help="Of the chance.", min=0)] = 0,
+) -> None:
+    """Add a rope, cable, tail or beads to a scene, or many that are let go one after the other."""
+    from artuline.core.scene.assets import AssetStore
+    from artuline.core.setup.strand_kinds import about_seconds, released
+    from artuline.core.setup.strand_words import strand_of
+    from artuline.formats.scene_file import load_scene, save_scene
+
+    assets = AssetStore()
+    loaded = load_scene(scene, assets)
+    fields = {
+        "count": parts,
+        "radius": radius,
+        "weight": weight,
+        "bend": bend,
+        "slack": slack,
+        "hangs": hang,
+        "closed": closed,
+    }
+    values = {n: v for n, v in fields.items() if v is not None}
+    made, id_ = strand_of(loaded, assets, kind, point, name, tuple(skin or ()), **values)
+    if release:
+        made = released(made, assets, id_, release, float(made.start if start is None else start), every, scatter, seed)
+    save_scene(output or scene, made, assets)
+    count = len(made.figure(id_).bones)
+    typer.echo(f"{max(release, 1)} x {count} parts; a run takes about {about_seconds(made):.0f} s")
     typer.echo(f"Saved {output or scene}")
 
 

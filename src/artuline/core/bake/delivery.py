@@ -77,7 +77,9 @@ def company(scene: Scene, figure: str) -> list[str]:
             held = {m.figure for m in f.mounts}
             if f.id in found or held & found:
                 found |= {f.id} | held
-    return [figure, *(f.id for f in scene.in_order if f.id in found and f.id != figure)]
+    # what only stands there, without a mesh of its own, would be an empty node
+    bare = {f.id for f in scene.obstacles if f.asset is None}
+    return [figure, *(f.id for f in scene.in_order if f.id in found - bare and f.id != figure)]
 
 
 def bake_take(

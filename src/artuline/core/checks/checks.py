@@ -130,6 +130,8 @@ def _links(scene: Scene) -> list[Finding]:
     for link in scene.links:
         if link.kind != "tie" and link.b is None and link.start is None and link.stop is None:
             figure = next((f for f in scene.figures if f.id == link.a.figure), None)
+            if figure is not None and figure.made is not None:
+                continue  # where its recipe has it held
             bone = next((b.bone for b in figure.bodies if b.id == link.a.body), None) if figure else None
             found.append(
                 Finding(

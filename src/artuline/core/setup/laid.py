@@ -14,7 +14,7 @@ from artuline.core.setup.lines import FINE, line_through
 
 NEAR = 24  # triangles that are looked at around a point
 STEP = 8  # of the points of a fine line: every how many become points of the recipe
-PASSES = 3
+PASSES, MOST = 3, 24  # times that a line is laid, and points from which on it is not laid again
 GRASP = 0.07  # metres around where a bone holds it within which a line stays as it was drawn
 
 
@@ -103,7 +103,7 @@ def laid(
             # what holds it may close around it
             beside = np.linalg.norm(line[:, None] - held, axis=2).min(axis=1) < GRASP
             made[beside], moved[beside] = line[beside], False
-        if not moved.any() or len(line) != FINE * (len(points) - (not closed)) + 1 or len(points) > 60:
+        if not moved.any() or len(line) != FINE * (len(points) - (not closed)) + 1 or len(points) > MOST:
             break
         found: list[StrandPoint] = []
         for k, point in enumerate(points):

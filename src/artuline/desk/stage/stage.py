@@ -133,7 +133,11 @@ class Stage(QWidget):
     def view(self) -> View:
         """How the scene is seen now."""
         box = compare.pane(self._compares(), self.width(), self.height())
-        return View(self.camera, box, self._states or self.states(), self.show_, self.live.tryout is not None)
+        return View(self.camera, box, self._seen(), self.show_, self.live.tryout is not None)
+
+    def _seen(self) -> list[FigureState]:
+        """How the figures stood when they were drawn; as they stand now, if there are others by now."""
+        return self._states if len(self._states) == len(self.session.scene.figures) else self.states()
 
     def _take(self) -> Take | None:
         """The take, in the stations that are about it."""

@@ -157,10 +157,14 @@ class Commands:
             self.drawn = None
         self._changed()
 
-    def _add(self, points: tuple[StrandPoint, ...], **values: object) -> bool:
+    def _add(self, points: tuple[StrandPoint, ...], about: str = "", **values: object) -> bool:
         made = [""]
 
-        on = {p.figure for p in points if p.hold == "mounted"} | {o[0] for _, o in self.drawn or () if o is not None}
+        on = (
+            {about}
+            | {p.figure for p in points if p.hold == "mounted"}
+            | {o[0] for _, o in self.drawn or () if o is not None}
+        )
 
         def change(s: Scene) -> Scene:
             recipe = ready(self.kind, points, self.frame(), **values)
@@ -196,7 +200,7 @@ class Commands:
         except ValueError as error:
             self.desk.fault(str(error))
             return
-        self._add(points, closed=True)
+        self._add(points, found[0], closed=True)
 
     def why_no_bone(self) -> str:
         """Why no ring can be made."""

@@ -14,6 +14,7 @@ from artuline.desk.stations.strands.commands import Commands
 from artuline.desk.widgets.fields import button, buttons, faint, row, rule, section, short
 
 SHOWN = 12  # strands of a scene that are listed
+LISTED = 6  # points up to which all are listed
 
 
 def fill(d: Form, c: Commands) -> None:
@@ -135,10 +136,14 @@ def _held_words(r: Strand) -> str:
 
 def _held(d: Form, c: Commands, f: Figure, r: Strand) -> None:
     """Its points, and what holds each."""
-    for k, p in enumerate(r.points):
+    listed = [k for k, p in enumerate(r.points) if p.hold != "free" or k == c.point or len(r.points) <= LISTED]
+    for k in listed:
+        p = r.points[k]
         on = short(p.bone, 14) if p.hold == "mounted" else {"free": "free", "pinned": "the world"}[p.hold]
         d.add(row(f"Point {k + 1}" + (" •" if k == c.point else ""), QLabel(on),
                   button("Show", partial(c.take, f.id, k), name=f"Show point {k + 1}", tip="Takes it in hand")))  # fmt: skip
+    if len(listed) < len(r.points):
+        d.add(faint(f"And {len(r.points) - len(listed)} free points between them: click one on the stage."))
     d.add(buttons(("Add a point", c.add_point, "A point more, behind the one in hand"),
                   ("Remove it", c.remove_point, "Takes the point in hand out of the line")))  # fmt: skip
     if not 0 <= c.point < len(r.points):

@@ -82,7 +82,8 @@ class PointTool:
             if point.hold == "pinned":
                 p.drawRect(int(spot.x()) - 5, int(spot.y()) - 5, 10, 10)
             else:
-                p.drawEllipse(spot, 5.5, 5.5)
+                size = 3.0 if point.hold == "free" and not strong else 5.5
+                p.drawEllipse(spot, size, size)
             if strong:
                 words = {"free": "", "pinned": " to the world", "mounted": f" on {point.bone}"}[point.hold]
                 overlay.halo(p, spot + QPointF(10, 4), f"{k + 1}{words}")
