@@ -14,7 +14,8 @@ from artuline.core.setup.lines import FINE, line_through
 
 NEAR = 24  # triangles that are looked at around a point
 STEP = 8  # of the points of a fine line: every how many become points of the recipe
-PASSES, MOST = 3, 24  # times that a line is laid, and points from which on it is not laid again
+PASSES, MOST = 3, 60  # times that a line is laid, and points from which on it is not laid again
+MOST_POINTS = 150
 GRASP = 0.07  # metres around where a bone holds it within which a line stays as it was drawn
 
 
@@ -113,10 +114,11 @@ def laid(
                 # a span that is free of the skin stays as it was drawn
                 if moved[max(i - STEP, here + 1) : i + STEP].any():
                     found.append(StrandPoint(position=tuple(made[i])))
-        if len(found) == len(points):
-            points = tuple(found)
+        if len(found) > MOST_POINTS:
             break
-        points = tuple(found)
+        same, points = len(found) == len(points), tuple(found)
+        if same:
+            break
     return points
 
 
