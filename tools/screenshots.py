@@ -7,7 +7,8 @@ from pathlib import Path
 
 os.environ["XDG_STATE_HOME"] = tempfile.mkdtemp()
 
-from PySide6.QtCore import QEventLoop, QTimer
+import numpy as np
+from PySide6.QtCore import QEventLoop, QPointF, QTimer
 
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.mesh import Mesh
@@ -66,10 +67,6 @@ def main() -> None:
     window.set_station("Bodies")
     finish(window)
     shot(window, "bodies")
-    select(window, "forearm_l")
-    window.stage.frame_selection()
-    window.stage.camera = window.stage.camera.zoomed(0.9)
-    shot(window, "bodies-handles")
     window.set_station("Joints")
     select(window, "upper_arm_l")
     window.stage.frame_selection()
@@ -77,24 +74,10 @@ def main() -> None:
     shot(window, "joints")
     select(window)
     window.set_station("Blend")
-    window.resize(1024, 700)
-    window.stage.frame_selection()
-    select(window, "upper_arm_l")
-    shot(window, "narrow")
-    window.resize(1280, 800)
-    select(window)
     wide = Camera(target=(-0.3, 0.75, 2.0), yaw=1.05, pitch=0.25, distance=5.6)
     window.stage.camera = wide
     s.set_frame(49)
     shot(window, "blend")
-    select(window, "hand_l")
-    window.room("Blend").commands.set_posing(True)
-    window.details.rebuild()
-    window.stage.camera = Camera(target=(-0.1, 0.95, 1.9), yaw=1.05, pitch=0.2, distance=3.4)
-    shot(window, "posing")
-    window.room("Blend").commands.set_posing(False)
-    select(window)
-    window.stage.camera = wide
     window.desk.act("run")
     finish(window)
     s.set_frame(56)
@@ -151,6 +134,8 @@ def main() -> None:
         ("numb", 40, (0.0, 0.95, None), 0.9, 3.6), ("yard", 44, (0.0, 1.75, 0.3), 0.9, 4.6), ("heel", 120, (0.0, 0.3, 0.0), 0.5, 6.0),
         ("goat", 30, (0.0, 0.5, None), 1.15, 2.6), ("pail", 30, (-0.1, 0.85, None), -0.75, 3.6),
         ("pass", 46, (-0.2, 0.9, 0.4), -0.95, 3.8), ("fender", 50, (-0.3, 0.95, 0.3), -0.95, 3.9),
+        ("mooring", 132, (-0.2, 0.8, None), -0.75, 4.6), ("floats", 78, (0.15, 0.75, 0.0), 0.25, 4.4),
+        ("collar", 50, (0.0, 0.55, None), 0.95, 3.0),
     ):  # fmt: skip
         assets = AssetStore()
         s.new(demo_scene(name, assets), assets)
@@ -169,12 +154,15 @@ def main() -> None:
             window.set_station("Takes")
         if window.stage.show_.echo != (name in ("numb", "goat")):
             window.looks.toggle("echo")
+        if name in ("mooring", "floats"):
+            shot(window, name)
         wait(500)
         window.stage._draw_still()
         picture = window.stage.picture()
         assert picture is not None
         assert picture.scaledToWidth(640).save(str(DATA / f"{name}.png"), "PNG")
     props(window)
+    strand(window)
     s.remove_autosave()
     empty = Window()
     empty.resize(1280, 800)
@@ -222,6 +210,31 @@ def props(window: Window) -> None:
     place = window.stage.states()[0].matrices[:, :3, 3].mean(axis=0)
     window.stage.camera = Camera(target=(float(place[0]), 0.85, float(place[2])), yaw=-0.75, pitch=0.16, distance=4.2)
     shot(window, "props-ways")
+
+
+def strand(window: Window) -> None:
+    """A line while it is drawn over a shoulder."""
+    s, c = window.session, window.room("Strands").commands
+    assets = AssetStore()
+    s.new(demo_scene("boom", assets), assets)
+    window.set_station("Strands")
+    window.stage.camera = Camera(target=(0.2, 0.95, 0.1), yaw=0.75, pitch=0.16, distance=3.0)
+    wait(300)
+    c.begin()
+    figure = s.scene.figures[0]
+    for bone, away in (
+        ("hand_l", (0.0, -0.05, 0.0)),
+        ("upper_arm_l", (-0.03, 0.05, 0.0)),
+        ("spine", (0.0, 0.05, 0.0)),
+        ("hand_r", (0.0, -0.04, 0.0)),
+    ):
+        view = window.stage.view()
+        place = window.stage.states()[0].matrices[figure.bone_index[bone], :3, 3] + np.array(away)
+        x, y, _ = view.screen(place[None])[0]
+        at = QPointF(x, y)
+        c.click(at, view, window.stage.pick_at(at))
+    shot(window, "strands-drawing")
+    c.cancel()
 
 
 def large_type() -> None:

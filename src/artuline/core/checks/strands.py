@@ -33,7 +33,8 @@ def check_strand(scene: Scene, f: Figure, assets: AssetStore) -> list[Finding]:
     for skin in scene.cast:
         if not skin.skin or skin.asset is None or not skin.bodies:
             continue
-        inside = parts_inside(scene, assets, f, skin)
+        # what begins there comes up in a warm-up, or the take says how deep it is
+        inside = parts_inside(scene, assets, f, skin) if scene.warm_up == 0 else []
         if inside:
             text = f"{len(inside)} parts of {f.name} begin inside of {skin.name}, {inside[0]} first: they would stay in there."
             found.append(Finding(2, text, f.id, inside[0], fix_label="Lay it on the skin", fix=_lay(assets, f.id)))

@@ -16,6 +16,7 @@ NEAR = 24  # triangles that are looked at around a point
 STEP = 8  # of the points of a fine line: every how many become points of the recipe
 PASSES, MOST = 3, 60  # times that a line is laid, and points from which on it is not laid again
 MOST_POINTS = 150
+SHALLOW = 0.5  # share of its radius by which a part may begin under a skin
 GRASP = 0.07  # metres around where a bone holds it within which a line stays as it was drawn
 
 
@@ -123,7 +124,7 @@ def laid(
 
 
 def parts_inside(scene: Scene, assets: AssetStore, strand: Figure, skin: Figure) -> list[str]:
-    """The parts of a strand whose middle is inside of a figure's skin when it begins, but those that are held there."""
+    """The parts of a strand whose middle is too deep inside of a figure's skin when it begins, but those that are held there."""
     recipe = strand.made
     assert recipe is not None
     matrices = keyed_matrices(scene, assets, strand, np.array([float(scene.start)]))[0]
@@ -135,7 +136,8 @@ def parts_inside(scene: Scene, assets: AssetStore, strand: Figure, skin: Figure)
     near = ((at >= vertices.min(axis=0)) & (at <= vertices.max(axis=0))).all(axis=1)
     inside = np.zeros(len(at), bool)
     if near.any():
-        inside[near] = winding_numbers(at[near], vertices, triangles) > 0.5
+        # a little below the surface it comes up by itself
+        inside[near] = signed_distance(at[near], vertices, triangles)[0] < -SHALLOW * recipe.reach
     held = {m.part for m in strand.mounts}
     names = [b.bone for b in strand.bodies if b.shapes]
     beside = {n for k, n in enumerate(names) if held & set(names[max(k - 1, 0) : k + 2])}
