@@ -2,15 +2,13 @@
 
 import sys
 import time
-from collections.abc import Callable
 from pathlib import Path
 from typing import Annotated
 
 import typer
-from rich.console import Console
-from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 
 from artuline import __version__
+from artuline.cli_things import SceneArgument, errors, hold, number_of, solver_ready, strand, with_progress
 from artuline.core.errors import ArtulineError
 
 COMMANDS = ("demo", "setup", "hold", "strand", "run", "bake", "check", "picture", "prepare", "integrate")
@@ -22,9 +20,7 @@ app = typer.Typer(
     pretty_exceptions_enable=False,
     help="Artuline: hand a figure over to physics on an interval and get editable keys back.",
 )
-_errors = Console(stderr=True, highlight=False, soft_wrap=True)
 
-SceneArgument = Annotated[Path, typer.Argument(metavar="SCENE", help="A scene file (.artuline).", show_default=False)]
 ClosingOption = Annotated[
     Path | None,
     typer.Option(
@@ -66,14 +62,14 @@ def demo(
             typer.echo(f"{d.name:10} {d.about}")
         return
     if save is not None:
-        _ready()
+        solver_ready()
         assets = AssetStore()
         save_scene(save, demo_scene(name, assets), assets)
         typer.echo(f"Saved {save}")
         return
     if name not in DEMOS:
         demo_scene(name, AssetStore())
-    _ready()
+    solver_ready()
     from artuline.desk.application import start
 
     raise typer.Exit(start(demo=name, picture=closing))
@@ -118,7 +114,7 @@ def setup(
     from artuline.formats.scene_file import save_scene
 
     assets = AssetStore()
-    _ready()
+    solver_ready()
     scene, added, notes = add_figure(Scene(name=figure.stem), assets, figure)
     if clip is not None:
         scene = choose_clip(scene, added.id, clip)
@@ -170,112 +166,8 @@ def _close(name: str, names: list[str]) -> str:
     return f"Did you mean {', '.join(near)}?" if near else f"It has: {', '.join(names[:12])}."
 
 
-@app.command()
-def hold(
-    scene: SceneArgument,
-    thing: Annotated[
-        Path,
-        typer.Argument(metavar="THING", help="A file of meshes (.glb, .gltf, .obj, .stl, .ply).", show_default=False),
-    ],
-    hand: Annotated[str, typer.Option("--in", metavar="BONE", help="The bone that holds it, or FIGURE:BONE.")],
-    output: Annotated[
-        Path | None, typer.Option("--output", "-o", metavar="SCENE", help="Another scene file to write.")
-    ] = None,
-    at: Annotated[int | None, typer.Option(help="From this frame on; the first if not given.")] = None,
-    until: Annotated[int | None, typer.Option(help="Let go at this frame; then it falls or flies on.")] = None,
-    way: Annotated[str, typer.Option(help="How it is carried: handle, palm or hip.")] = "handle",
-    hang: Annotated[
-        list[str] | None,
-        typer.Option(
-            "--hang", metavar="PART=ON", help="Hang a part on another one by a hinge; may be given several times."
-        ),
-    ] = None,
-    mass: Annotated[list[str] | None, typer.Option("--mass", metavar="PART=KG", help="What a part weighs.")] = None,
-) -> None:
-    """Bring a thing of several parts into a scene and put it into a hand."""
-    from artuline.core.scene.assets import AssetStore
-    from artuline.formats.holding import hold_thing
-    from artuline.formats.scene_file import load_scene, save_scene
-
-    assets = AssetStore()
-    loaded = load_scene(scene, assets)
-    _ready()
-    pairs = [_pair(text) for text in hang or []]
-    masses = {part: _number(number, text) for text in mass or [] for part, number in [_pair(text)]}
-    made, notes = hold_thing(loaded, assets, thing, hand, at, until, way, pairs, masses)
-    save_scene(output or scene, made, assets)
-    for note in notes:
-        typer.echo(note)
-    typer.echo(f"Saved {output or scene}")
-
-
-@app.command()
-def strand(
-    scene: SceneArgument,
-    point: Annotated[
-        list[str],
-        typer.Option(
-            "--point",
-            metavar="X,Y,Z[@HOLDER]",
-            help="A point in metres; @FIGURE:BONE or @world holds it. Or a bone alone.",
-            show_default=False,
-        ),
-    ],
-    kind: Annotated[str, typer.Option(help="rope, cable, tail or beads.")] = "rope",
-    name: Annotated[str, typer.Option(help="What it is called.", show_default=False)] = "",
-    output: Annotated[
-        Path | None, typer.Option("--output", "-o", metavar="SCENE", help="Another scene file to write.")
-    ] = None,
-    closed: Annotated[bool, typer.Option("--closed", help="Round again to the first point.")] = False,
-    parts: Annotated[int | None, typer.Option(help="How many bodies.", min=2, max=1000)] = None,
-    radius: Annotated[float | None, typer.Option(help="Metres.", min=1e-4, max=10.0)] = None,
-    weight: Annotated[float | None, typer.Option(help="Kilograms a metre.", min=1e-5, max=1e5)] = None,
-    bend: Annotated[
-        float | None, typer.Option(help="Hz at which a metre of it would swing, held at one end.", min=0.0, max=1000.0)
-    ] = None,
-    slack: Annotated[float, typer.Option(help="Share by which it is longer than its line.", min=0.0, max=4.0)] = 0.0,
-    hang: Annotated[bool, typer.Option("--hang", help="Begin as it hangs.")] = False,
-    skin: Annotated[
-        list[str] | None, typer.Option("--skin", metavar="FIGURE", help="Strands touch this figure's skin.")
-    ] = None,
-    release: Annotated[int, typer.Option(help="Release it so many times.", min=0, max=1000)] = 0,
-    start: Annotated[int | None, typer.Option("--from", help="Frame of the first release.")] = None,
-    every: Annotated[float, typer.Option(help="Frames between two.", min=1.0)] = 12.0,
-    scatter: Annotated[float, typer.Option(help="Metres by which each is moved by chance.", min=0.0, max=1000.0)] = 0.0,
-    seed: Annotated[int, typer.Option(help="Of the chance.", min=0)] = 0,
-) -> None:
-    """Add a rope, cable, tail or beads to a scene, or many that are let go one after the other."""
-    from artuline.core.scene.assets import AssetStore
-    from artuline.core.setup.strand_kinds import about_seconds, released
-    from artuline.core.setup.strand_words import strand_of
-    from artuline.formats.scene_file import load_scene, save_scene
-
-    assets = AssetStore()
-    loaded = load_scene(scene, assets)
-    fields = {
-        "count": parts,
-        "radius": radius,
-        "weight": weight,
-        "bend": bend,
-        "slack": slack,
-        "hangs": hang,
-        "closed": closed,
-    }
-    values = {n: v for n, v in fields.items() if v is not None}
-    made, id_ = strand_of(loaded, assets, kind, point, name, tuple(skin or ()), **values)
-    if release:
-        made = released(made, assets, id_, release, float(made.start if start is None else start), every, scatter, seed)
-    save_scene(output or scene, made, assets)
-    count = len(made.figure(id_).bones)
-    typer.echo(f"{max(release, 1)} x {count} parts; a run takes about {about_seconds(made):.0f} s")
-    typer.echo(f"Saved {output or scene}")
-
-
-def _pair(text: str) -> tuple[str, str]:
-    left, equals, right = text.partition("=")
-    if not (equals and left and right):
-        raise ArtulineError(f"{text!r} is no pair", remedy="Write it like pail=bail")
-    return left.strip(), right.strip()
+app.command()(hold)
+app.command()(strand)
 
 
 @app.command()
@@ -308,19 +200,19 @@ def run(
     assets = AssetStore()
     loaded = load_scene(scene, assets)
     if not list_paths:
-        _ready()
+        solver_ready()
     if list_paths:
         for name, value in paths.numbers(loaded):
             typer.echo(f"{name} = {value:g}")
         return
     for text in settings or []:
         path, _, number = text.rpartition("=")
-        loaded = paths.put(loaded, path, _number(number, text))
+        loaded = paths.put(loaded, path, number_of(number, text))
     if bracket:
         _bracket(loaded, assets, bracket, output)
         return
     began = time.perf_counter()
-    take = _with_progress("Simulating", lambda tick: simulate(loaded, assets, tick))
+    take = with_progress("Simulating", lambda tick: simulate(loaded, assets, tick))
     seconds = time.perf_counter() - began
     kept = keep_take(loaded, assets, take, loaded.settings_fingerprint())
     save_scene(scene, kept, assets)
@@ -330,13 +222,6 @@ def run(
         f"joint separation {1000 * take.separation.max(initial=0):.3f} mm, "
         f"limit excess {57.29578 * take.excess.max(initial=0):.2f}°"
     )
-
-
-def _number(text: str, whole: str) -> float:
-    try:
-        return float(text)
-    except ValueError:
-        raise ArtulineError(f"{whole!r} has no number", remedy="Write it like substeps=20") from None
 
 
 def _bracket(scene, assets, texts: list[str], output: Path | None) -> None:  # type: ignore[no-untyped-def]
@@ -352,8 +237,8 @@ def _bracket(scene, assets, texts: list[str], output: Path | None) -> None:  # t
             raise ArtulineError(
                 f"{text!r} is no bracket", remedy="Write it like substeps=5:40:8, or with :log at its end."
             )
-        spans.append(Span(path, _number(parts[0], text), _number(parts[1], text), int(parts[2]), bool(parts[3:])))
-    done = _with_progress("Runs", lambda tick: sorted(run_bracket(scene, assets, spans, tick), key=lambda x: x[0]))
+        spans.append(Span(path, number_of(parts[0], text), number_of(parts[1], text), int(parts[2]), bool(parts[3:])))
+    done = with_progress("Runs", lambda tick: sorted(run_bracket(scene, assets, spans, tick), key=lambda x: x[0]))
     names = [s.path for s in spans] + [f"{n} ({u})" for n, u in UNITS.items()]
     rows = [[*cell.values, *(cell.measures[n] for n in UNITS)] for _, cell in done]
     if output is not None:
@@ -384,7 +269,7 @@ def bake(
     format_of(output, "write")
     assets = AssetStore()
     loaded = load_scene(scene, assets)
-    made, baked = _with_progress("Fitting keys", lambda tick: bake_take(loaded, assets, degrees, millimetres, tick))
+    made, baked = with_progress("Fitting keys", lambda tick: bake_take(loaded, assets, degrees, millimetres, tick))
     written = deliver(output, made, assets, list(baked), together, rest)
     for figure, result in baked.items():
         typer.echo(f"{made.figure(figure).name}: {result.summary()}")
@@ -419,7 +304,7 @@ def check(
         if not moments:
             typer.echo("No moment needs a look")
         return
-    _ready()
+    solver_ready()
     found = find(loaded, assets)
     if ref is not None:
         found += check_take(loaded, Take.from_arrays(assets[ref.asset]))
@@ -491,23 +376,6 @@ def prepare() -> None:
     typer.echo(f"Kernels ready after {time.perf_counter() - began:.1f} s")
 
 
-def _ready() -> None:
-    """See to it that the solver is compiled: once for a machine, in a process of its own."""
-    from artuline.core.run.prepare import ensure_kernels, kernels_ready
-
-    if not kernels_ready():
-        _with_progress("Preparing the solver, once", lambda tick: ensure_kernels(tick))
-
-
-def _with_progress(words: str, work: Callable[[Callable[[int, int], None]], object]):
-    """Run work with a progress bar on a terminal, silently otherwise."""
-    if not sys.stderr.isatty():
-        return work(lambda done, total: None)
-    with Progress(TextColumn(words), BarColumn(), TimeRemainingColumn(), console=_errors, transient=True) as bar:
-        task = bar.add_task(words, total=None)
-        return work(lambda done, total: bar.update(task, completed=done, total=total))
-
-
 def main() -> None:
     """Entry point: a first word that is no command is a scene to open."""
     arguments = sys.argv[1:]
@@ -519,10 +387,10 @@ def main() -> None:
     try:
         app(arguments, prog_name="artuline", standalone_mode=True)
     except ArtulineError as error:
-        _errors.print(f"artuline: {error}", markup=False)
+        errors.print(f"artuline: {error}", markup=False)
         sys.exit(2)
     except KeyboardInterrupt:
-        _errors.print("artuline: stopped", markup=False)
+        errors.print("artuline: stopped", markup=False)
         sys.exit(130)
 
 
