@@ -2,6 +2,7 @@
 
 import numpy as np
 import pytest
+import trimesh
 from benchmarks.strands import catenary, linking, pinned, rope, scene_of, sideways_period, throw, upward
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -11,6 +12,7 @@ from artuline.core.checks.checks import check
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation
 from artuline.core.motion.keyed import keyed_matrices
+from artuline.core.motion.skeleton import skeleton_of
 from artuline.core.physics import island_runs
 from artuline.core.run.build import build
 from artuline.core.run.record import keep_take, run
@@ -26,6 +28,7 @@ from artuline.core.setup.strand_kinds import along_bones, nearest_bone, ready, r
 from artuline.core.setup.strand_words import strand_of
 from artuline.formats.deliver import deliver
 from artuline.formats.gltf_read import read_figure
+from artuline.formats.obj_sequence import write_sequence
 from artuline.formats.scene_file import load_scene, save_scene
 
 DOWN = np.array([0.0, -1.0, 0.0])
@@ -263,6 +266,30 @@ def test_a_strand_leaves_as_a_skinned_mesh_with_its_bones(tmp_path):
         len(back.clips) == 1
         and store[back.asset]["positions"].shape == assets[scene.figure(id_).asset]["positions"].shape
     )
+
+
+def test_every_frame_leaves_as_a_mesh_that_another_reader_takes(tmp_path):
+    strand = ready("rope", (*pinned((0.0, 1.0, 0.0)), StrandPoint(position=(0.6, 1.0, 0.0))))
+    scene, assets, id_ = scene_of(strand, end=6)
+    take = run(scene, assets)
+    kept = keep_take(scene, assets, take, scene.settings_fingerprint())
+    written = write_sequence(tmp_path / "line.obj", kept, assets)
+    assert [p.name for p in written] == [f"line.{k:04d}.obj" for k in range(7)]
+    mesh = Mesh.from_arrays(assets[scene.figure(id_).asset])
+    for frame in (0, 6):
+        posed = skeleton_of(scene.figure(id_)).global_matrices(take.poses[id_].frame(frame), np.eye(4))
+        back = trimesh.load(written[frame], force="scene", process=False)
+        corners = np.concatenate([g.triangles for g in back.geometry.values() if hasattr(g, "triangles")])
+        wanted = mesh.skin(posed)[mesh.triangles]
+        assert np.allclose(corners.reshape(-1, 9), wanted.reshape(-1, 9), atol=2e-6)
+        text = written[frame].read_text().splitlines()
+        assert [len(x.split()) - 1 for x in text if x.startswith("l ")] == [len(scene.figure(id_).bones)]
+    with pytest.raises(ArtulineError, match="End it with"):
+        write_sequence(tmp_path / "line.stl", kept, assets)
+    with pytest.raises(ArtulineError, match="no figure with a mesh"):
+        write_sequence(tmp_path / "line.obj", Scene(), AssetStore())
+    with pytest.raises(ArtulineError):
+        write_sequence(tmp_path / "nowhere" / "line.obj", kept, assets)
 
 
 @pytest.mark.parametrize(

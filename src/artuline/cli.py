@@ -11,7 +11,7 @@ from artuline import __version__
 from artuline.cli_things import SceneArgument, errors, hold, number_of, solver_ready, strand, with_progress
 from artuline.core.errors import ArtulineError
 
-COMMANDS = ("demo", "setup", "hold", "strand", "run", "bake", "check", "picture", "prepare", "integrate")
+COMMANDS = ("demo", "setup", "hold", "strand", "run", "bake", "cache", "check", "picture", "prepare", "integrate")
 
 app = typer.Typer(
     add_completion=False,
@@ -275,6 +275,33 @@ def bake(
         typer.echo(f"{made.figure(figure).name}: {result.summary()}")
     for path in written:
         typer.echo(f"Saved {path}")
+
+
+@app.command()
+def cache(
+    scene: SceneArgument,
+    output: Annotated[
+        Path, typer.Option("--output", "-o", metavar="OUT.obj", help="Files OUT.0000.obj and on are written.")
+    ],
+    figure: Annotated[
+        list[str] | None, typer.Option("--figure", metavar="NAME", help="Only this figure; may be given several times.")
+    ] = None,
+) -> None:
+    """Write the geometry of every frame as a sequence of OBJ files, strands as lines too."""
+    from artuline.core.scene.assets import AssetStore
+    from artuline.formats.obj_sequence import write_sequence
+    from artuline.formats.scene_file import load_scene
+
+    assets = AssetStore()
+    loaded = load_scene(scene, assets)
+    ids = None
+    for name in figure or ():
+        found = next((f for f in loaded.cast if name in (f.name, f.id)), None)
+        if found is None:
+            raise ArtulineError(f"there is no figure {name!r}", remedy=_close(name, [f.name for f in loaded.cast]))
+        ids = [*(ids or ()), found.id]
+    written = with_progress("Writing frames", lambda tick: write_sequence(output, loaded, assets, ids, tick))
+    typer.echo(f"Saved {len(written)} files, {written[0].name} to {written[-1].name}")
 
 
 @app.command()

@@ -1,10 +1,15 @@
 """What Curves does: bakes takes to keys on a layer."""
 
+from pathlib import Path
+
+from PySide6.QtWidgets import QFileDialog
+
 from artuline.core.bake.bake import add_layer, bake_figure, moved
 from artuline.core.bake.delivery import company
 from artuline.core.scene import edit
 from artuline.core.scene.model import Scene
 from artuline.desk.desk import Desk
+from artuline.formats.obj_sequence import write_sequence
 
 
 class Commands:
@@ -62,6 +67,24 @@ class Commands:
             self.desk.go(self._station)
 
         self.desk.start("Fitting keys", work, then)
+
+    def ask_frames(self) -> None:
+        """Choose a name, and write the geometry of every frame."""
+        name, _ = QFileDialog.getSaveFileName(
+            self.desk.stage.window(), "Write every frame as a mesh", "", "OBJ files (*.obj)"
+        )
+        if name:
+            path = Path(name)
+            self.write_frames(path if path.suffix else path.with_suffix(".obj"))
+
+    def write_frames(self, path: Path) -> None:
+        """Write the geometry of every frame as a sequence of files, beside the window."""
+        scene, assets = self.session.scene, self.session.assets
+        self.desk.start(
+            "Writing frames",
+            lambda p, c: write_sequence(path, scene, assets, None, p, c),
+            lambda done: self.desk.tell(f"{len(done)} files are written, {done[0].name} first."),
+        )
 
     def remove_layer(self, figure: str, layer: str) -> None:
         """Remove a layer."""

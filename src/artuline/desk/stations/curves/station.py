@@ -34,6 +34,8 @@ class Curves(Station):
         return (
             Action("bake", "Bake the take", self.commands.bake, "F6", "vector-curve", "&Run",
                    "Fits few keys to the take, on a layer above the clip", self.desk.needs("take")),
+            Action("write frames", "Write every frame as a mesh…", self.commands.ask_frames, "", "cube-scan", "&Scene",
+                   "A sequence of OBJ files of all figures, with strands as lines too", self.desk.needs("figure")),
         )  # fmt: skip
 
     def mark(self, marks: Marks, show: Show, here: bool) -> None:
