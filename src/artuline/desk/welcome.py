@@ -4,8 +4,8 @@ from functools import partial
 from importlib.resources import files as resources
 
 from PySide6.QtCore import Qt
-from PySide6.QtGui import QPixmap
-from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QVBoxLayout, QWidget
+from PySide6.QtGui import QPixmap, QResizeEvent
+from PySide6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QLabel, QScrollArea, QVBoxLayout, QWidget
 
 from artuline.demo.scenes import DEMOS, Demo
 from artuline.desk.desk import Desk
@@ -14,7 +14,8 @@ from artuline.desk.widgets.cover import Cover
 from artuline.desk.widgets.fields import button, faint, short
 from artuline.formats.recovery import left_behind
 
-PICTURE, TALL, GAP, ACROSS = 196, 124, 12, 3  # pixels, and demos in a row
+PICTURE, TALL, GAP, ACROSS = 144, 84, 12, 4  # pixels, and demos in a row at most
+EDGE, LEAST = 24, 310  # pixels around what is on the card, and across it
 
 
 class Welcome(Cover):
@@ -27,9 +28,9 @@ class Welcome(Cover):
         card = QWidget()
         card.setObjectName("card")
         card.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        card.setFixedWidth(ACROSS * PICTURE + (ACROSS - 1) * GAP + 48)
+        self._card = card
         layout = QVBoxLayout(card)
-        layout.setContentsMargins(24, 20, 24, 24)
+        layout.setContentsMargins(EDGE, 20, EDGE, 24)
         layout.setSpacing(10)
         title = QLabel("Hand a figure over to physics, get keys back")
         title.setObjectName("title")
@@ -65,16 +66,44 @@ class Welcome(Cover):
         line.addStretch(1)
         layout.addLayout(line)
         layout.addSpacing(8)
-        shelf = QGridLayout()
+        demos = QWidget()
+        shelf = QGridLayout(demos)
+        shelf.setContentsMargins(0, 0, 0, 0)
         shelf.setSpacing(GAP)
-        for k, demo in enumerate(DEMOS.values()):
-            shelf.addLayout(self._demo(files, demo), k // ACROSS, k % ACROSS)
-        layout.addLayout(shelf)
+        # in a small window they are scrolled
+        around = QScrollArea()
+        around.setFrameShape(QFrame.Shape.NoFrame)
+        around.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        around.setStyleSheet("background: transparent;")
+        around.setWidget(demos)
+        around.setWidgetResizable(True)
+        self._shelf, self._around, self._across = shelf, around, 0
+        self._demos = [self._demo(files, demo) for demo in DEMOS.values()]
+        self._arrange(ACROSS)
+        layout.addWidget(around)
         outer.addWidget(card)
 
-    def _demo(self, files: Files, demo: Demo) -> QVBoxLayout:
+    def _arrange(self, across: int) -> None:
+        """Put so many demos into a row."""
+        if across != self._across:
+            self._across = across
+            for k, demo in enumerate(self._demos):
+                self._shelf.addWidget(demo, k // across, k % across)
+            self._card.setFixedWidth(max(across * PICTURE + (across - 1) * GAP, LEAST) + 2 * EDGE)
+            rows = -(-len(self._demos) // across)
+            self._around.setMaximumHeight(rows * (self._demos[0].sizeHint().height() + GAP))
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """As many demos in a row as there is room for."""
+        super().resizeEvent(event)
+        room = self.width() - 2 * EDGE - 2 * GAP
+        self._arrange(min(max((room + GAP) // (PICTURE + GAP), 1), ACROSS))
+
+    def _demo(self, files: Files, demo: Demo) -> QWidget:
         """Picture, words and button of a demo scene."""
-        column = QVBoxLayout()
+        box = QWidget()
+        column = QVBoxLayout(box)
+        column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(4)
         picture = QLabel()
         picture.setFixedSize(PICTURE, TALL)
@@ -88,4 +117,4 @@ class Welcome(Cover):
         open_ = button(f"Open “{demo.name}”", partial(files.open_demo, demo.name), icon="ferry", tip=demo.about + ".")
         open_.setFixedWidth(PICTURE)
         column.addWidget(open_)
-        return column
+        return box
