@@ -48,7 +48,7 @@ def mooring(assets: AssetStore) -> Scene:
         *_at((-0.085, 1.46, 0.05), (-0.09, 1.40, -0.10), (-0.12, 1.1, -0.24), (-0.16, 0.5, -0.42), (-0.24, 0.012, -0.5), (-0.36, 0.012, -0.2),
              *ahead), _on("cleat", "cleat", (-0.36, 0.13, 6.85)),
     )  # fmt: skip
-    line = laid(scene, assets, line, 0.0, 0.013)
+    line = laid(scene, assets, line, 0.0, 0.013, apart=0.0)
     # gripped, so that it does not turn in the hands and roll off
     made = ready(
         "cable",

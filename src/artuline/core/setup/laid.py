@@ -16,6 +16,7 @@ NEAR = 24  # triangles that are looked at around a point
 STEP = 8  # of the points of a fine line: every how many become points of the recipe
 PASSES, MOST = 3, 60  # times that a line is laid, and points from which on it is not laid again
 MOST_POINTS = 150
+SPACING = 3.0  # gaps that points lie apart at least
 SHALLOW = 0.5  # share of its radius by which a part may begin under a skin
 GRASP = 0.07  # metres around where a bone holds it within which a line stays as it was drawn
 
@@ -88,8 +89,9 @@ def laid(
     *,
     closed: bool = False,
     curved: bool = True,
+    apart: float = SPACING,
 ) -> tuple[StrandPoint, ...]:
-    """The points of a recipe, with more between them where the line would run through a figure's skin: there it lies on it, a gap (m) above."""
+    """The points of a recipe, with more between them where the line would run through a figure's skin: there it lies on it, a gap (m) above; ``apart``: how many gaps points lie apart at least."""
     skins = [
         posed_skin(scene, assets, f, frame)
         for f in scene.cast
@@ -120,7 +122,19 @@ def laid(
         same, points = len(found) == len(points), tuple(found)
         if same:
             break
-    return points
+    return _thinned(points, apart * gap)
+
+
+def _thinned(points: tuple[StrandPoint, ...], spacing: float) -> tuple[StrandPoint, ...]:
+    """The points without free ones nearer than a spacing (m) to the one before or to one that is held."""
+    held = [np.array(p.position) for p in points if p.hold != "free"]
+    found: list[StrandPoint] = []
+    for k, p in enumerate(points):
+        at = np.array(p.position)
+        beside = [*held, *(np.array(x.position) for x in found[-1:])]
+        if k in (0, len(points) - 1) or p.hold != "free" or all(np.linalg.norm(at - x) >= spacing for x in beside):
+            found.append(p)
+    return tuple(found)
 
 
 def parts_inside(scene: Scene, assets: AssetStore, strand: Figure, skin: Figure) -> list[str]:
