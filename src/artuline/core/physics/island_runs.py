@@ -142,14 +142,14 @@ class IslandRunner(Membership):
                 given.dt,
             )
             if meetings <= len(self.met):
-                return count, self._with_mates(self.met[:meetings])
+                return count, self._with_mates(self.met[:meetings], self.label)
             self.met = np.zeros((2 * meetings, 2), np.int64)
 
-    def _with_mates(self, met: np.ndarray) -> np.ndarray:
-        """Meetings (k, 2) of free bodies with bodies on their keys, and with those that move the skin of either."""
+    def _with_mates(self, met: np.ndarray, label: np.ndarray) -> np.ndarray:
+        """Meetings (k, 2) of free bodies with bodies on their keys, and with those that move the skin of either; label (n,): their islands."""
         if not self.mates:
             return met
-        label, more = self.label, [met]
+        more = [met]
         for i, mates in self.mates.items():
             away = mates[label[mates] < 0]
             mine = np.array([i]) if label[i] >= 0 else np.unique(met[met[:, 1] == i, 0])
@@ -315,11 +315,7 @@ class IslandRunner(Membership):
                 break
             new = up
         guests = missed[label[missed[:, 1]] < 0]
-        if self.mates:
-            self.label, kept = label, self.label
-            guests = self._with_mates(guests)
-            self.label = kept
-            guests = guests[label[guests[:, 0]] >= 0]
+        guests = self._with_mates(guests, label)
         touched = np.unique(new[label[missed[label[missed] >= 0]]])
         keyed = np.concatenate([keyed, label[guests[:, 0]] * n + guests[:, 1]])
         keyed = np.unique(new[keyed // n] * n + keyed % n)

@@ -44,7 +44,7 @@ LEAST_LENGTH = 1e-3  # metres
 
 
 @dataclass(frozen=True, eq=False)
-class Course:
+class StrandLine:
     """Where a strand runs: the ends of its parts (N + 1, 3) m, the rotation of each (N, 4), and at which end each of its points is (K,)."""
 
     ends: Array
@@ -57,7 +57,7 @@ class Course:
         return length_of(self.ends)
 
 
-def course_of(strand: Strand, gravity: tuple[float, float, float] = (0.0, -9.81, 0.0)) -> Course:
+def course_of(strand: Strand, gravity: tuple[float, float, float] = (0.0, -9.81, 0.0)) -> StrandLine:
     """Where a strand runs as it is drawn, or as it hangs. Raises ArtulineError for one without length."""
     points = np.array([p.position for p in strand.points])
     line = line_through(points, closed=strand.closed, curved=strand.curved)
@@ -69,7 +69,7 @@ def course_of(strand: Strand, gravity: tuple[float, float, float] = (0.0, -9.81,
     at = _nearest(ends, points, strand.closed)
     if strand.hangs and any(gravity):
         ends = _hung(strand, ends, at, np.array(gravity))
-    return Course(ends, along(ends), at)
+    return StrandLine(ends, along(ends), at)
 
 
 def _hung(strand: Strand, ends: Array, at: tuple[int, ...], gravity: Array) -> Array:
@@ -141,7 +141,7 @@ def thickness(strand: Strand) -> Array:
     return share
 
 
-def bare(strand: Strand, id_: str, name: str, course: Course) -> Figure:
+def bare(strand: Strand, id_: str, name: str, course: StrandLine) -> Figure:
     """The figure of a strand without mesh and without what holds it: it is free from the first frame on."""
     names, step = part_names(strand), course.length / strand.count
     lengths = np.linalg.norm(np.diff(course.ends, axis=0), axis=1)
@@ -185,7 +185,7 @@ def _shape(strand: Strand, length: float, radius: float) -> Shape:
     return Shape(kind="capsule", radius=radius, half_length=0.5 * length, position=middle)
 
 
-def _joints(strand: Strand, names: list[str], course: Course) -> tuple[Joint, ...]:
+def _joints(strand: Strand, names: list[str], course: StrandLine) -> tuple[Joint, ...]:
     spring = springs(strand, course.length, strand.weight)
     free = None
     ways: dict[str, Any] = {"kind": "ball", "limited": False}
@@ -231,7 +231,7 @@ def _hold_id(k: int) -> str:
     return f"hold {k + 1}"
 
 
-def _at_end(figure: Figure, course: Course, k: int) -> tuple[str, Array]:
+def _at_end(figure: Figure, course: StrandLine, k: int) -> tuple[str, Array]:
     """The part that has a point of the recipe, and where in the frame of its bone (3,)."""
     end = course.at[k]
     part = min(end, len(figure.bones) - 1)
@@ -239,7 +239,7 @@ def _at_end(figure: Figure, course: Course, k: int) -> tuple[str, Array]:
     return figure.bones[part].name, np.array([length if end > part else 0.0, 0.0, 0.0])
 
 
-def _held(scene: Scene, assets: AssetStore, figure: Figure, course: Course) -> Scene:
+def _held(scene: Scene, assets: AssetStore, figure: Figure, course: StrandLine) -> Scene:
     """The scene with a strand's mounts and pins made from its recipe; others that it has stay."""
     strand = figure.made
     assert strand is not None
