@@ -17,6 +17,8 @@ from artuline.desk.stage.tools import View
 from artuline.view.picking import surface_at
 
 Hit = tuple[str, str, Array]
+#: The points that were clicked so far, and what each was clicked on.
+Drawn = list[tuple[Array, tuple[str, str] | None]]
 RING_GAP = 1.3  # radii that a ring lies off the skin
 
 
@@ -26,8 +28,8 @@ class Commands:
     def __init__(self, desk: Desk):
         self.desk, self.session, self.stage = desk, desk.session, desk.stage
         self.kind = "rope"
-        #: The points that were clicked so far, and what each was clicked on; None while nothing is drawn.
-        self.drawn: list[tuple[Array, tuple[str, str] | None]] | None = None
+        #: What is being drawn; None while nothing is.
+        self.drawn: Drawn | None = None
         #: The point in hand, of the strand in hand.
         self.point = -1
         #: How many are released, from which frame on, how many frames apart, how far scattered, and by which seed.

@@ -13,7 +13,7 @@ from artuline.desk.stage.tools import Tool, View
 from artuline.desk.station import Station
 from artuline.desk.stations.strands import panel
 from artuline.desk.stations.strands.commands import Commands
-from artuline.desk.stations.strands.tools import DrawnLine, PointTool
+from artuline.desk.stations.strands.tools import PointTool
 from artuline.view.stage import Show
 
 
@@ -27,7 +27,7 @@ class Strands(Station):
     def __init__(self, desk: Desk):
         super().__init__(desk)
         self.commands = Commands(desk)
-        self._tools = (DrawnLine(self.commands), PointTool(self.commands))
+        self._points = PointTool(self.commands)
 
     def fill(self, form: Form, figure: Figure) -> None:
         panel.fill(form, self.commands)
@@ -36,13 +36,13 @@ class Strands(Station):
         panel.fill(form, self.commands)
 
     def tools(self) -> Sequence[Tool]:
-        return self._tools
+        return (self._points,)
 
     def clicked(self, at: QPointF, view: View, hit: tuple[str, str, Array] | None) -> bool:
         c = self.commands
         if c.click(at, view, hit):
             return True
-        handle = self._tools[1].hit(at, view)
+        handle = self._points.hit(at, view)
         f = c.figure()
         if handle and f is not None:
             c.take(f.id, int(handle))

@@ -10,46 +10,31 @@ from artuline.desk import theme
 from artuline.desk.model.drag import Change, Drag, Pointer
 from artuline.desk.stage import overlay
 from artuline.desk.stage.tools import View
-from artuline.desk.stations.strands.commands import Commands
+from artuline.desk.stations.strands.commands import Commands, Drawn
 
 GRAB = 10.0  # pixels
 
 
-class DrawnLine:
-    """Shows what has been clicked so far."""
-
-    def __init__(self, commands: Commands):
-        self._c = commands
-
-    def paint(self, p: QPainter, view: View, hot: str) -> None:
-        """Draw the line and its points."""
-        drawn = self._c.drawn
-        if not drawn:
-            return
-        points = np.array([at for at, _ in drawn])
-        p.setRenderHint(QPainter.RenderHint.Antialiasing)
-        if len(points) > 1:
-            line = view.screen(line_through(points))
-            p.setPen(QPen(theme.color("vermilion"), 2.4))
-            p.drawPolyline([QPointF(x, y) for x, y, _ in line])
-        p.setFont(theme.font(theme.SMALL))
-        for k, ((x, y, _), (_, on)) in enumerate(zip(view.screen(points), drawn, strict=True)):
-            p.setPen(QPen(theme.color("ink"), 1.6))
-            p.setBrush(theme.color("vermilion" if on is not None else "raised"))
-            p.drawEllipse(QPointF(x, y), 5.0, 5.0)
-            overlay.halo(p, QPointF(x + 9, y + 4), f"{k + 1}" + (f" on {on[1]}" if on is not None else ""))
-
-    def hit(self, at: QPointF, view: View) -> str:
-        """Nothing: it is drawn by clicks."""
-        return ""
-
-    def press(self, handle: str, at: QPointF, view: View) -> Drag:
-        """Never called."""
-        raise NotImplementedError
+def paint_drawn(p: QPainter, view: View, drawn: Drawn) -> None:
+    """The line that is being drawn, with what each of its points was clicked on."""
+    if not drawn:
+        return
+    points = np.array([at for at, _ in drawn])
+    p.setRenderHint(QPainter.RenderHint.Antialiasing)
+    if len(points) > 1:
+        line = view.screen(line_through(points))
+        p.setPen(QPen(theme.color("vermilion"), 2.4))
+        p.drawPolyline([QPointF(x, y) for x, y, _ in line])
+    p.setFont(theme.font(theme.SMALL))
+    for k, ((x, y, _), (_, on)) in enumerate(zip(view.screen(points), drawn, strict=True)):
+        p.setPen(QPen(theme.color("ink"), 1.6))
+        p.setBrush(theme.color("vermilion" if on is not None else "raised"))
+        p.drawEllipse(QPointF(x, y), 5.0, 5.0)
+        overlay.halo(p, QPointF(x + 9, y + 4), f"{k + 1}" + (f" on {on[1]}" if on is not None else ""))
 
 
 class PointTool:
-    """Moves the points of the strand in hand, at the frame at which it was drawn."""
+    """Shows what is being drawn, else moves the points of the strand in hand, at the frame at which it was drawn."""
 
     def __init__(self, commands: Commands):
         self._c = commands
@@ -68,6 +53,9 @@ class PointTool:
 
     def paint(self, p: QPainter, view: View, hot: str) -> None:
         """Draw every point: a disc where something holds it, a square where the world does, else a ring."""
+        if self._c.drawn is not None:
+            paint_drawn(p, view, self._c.drawn)
+            return
         recipe = self._recipe(view)
         if recipe is None:
             return
