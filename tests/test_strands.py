@@ -14,6 +14,7 @@ from artuline.core.geometry import rotation
 from artuline.core.motion.keyed import keyed_matrices
 from artuline.core.motion.skeleton import skeleton_of
 from artuline.core.physics import island_runs
+from artuline.core.run.bracket import Span, run_bracket
 from artuline.core.run.build import build
 from artuline.core.run.record import keep_take, run
 from artuline.core.run.stepper import Chunk, Stepper
@@ -138,6 +139,9 @@ def test_a_line_lies_on_the_skin_that_one_sees(deckhand_ready):
         island_runs.threads = threads
         takes.append(run(scene, assets))
     assert takes[0].position.tobytes() == takes[1].position.tobytes()
+    # and by a process of its own, as brackets run
+    cells = dict(run_bracket(scene, assets, [Span("substeps", 10, 12, 2)], workers=1))
+    assert cells[0].take.position.tobytes() == takes[0].position.tobytes()
     take, radius = takes[0], scene.figure(id_).made.reach
     rows = [k for k, b in enumerate(take.bodies) if b.figure == id_]
     middle = np.array([b.shapes[0].position for b in scene.figure(id_).bodies])

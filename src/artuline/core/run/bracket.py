@@ -101,11 +101,12 @@ def run_bracket(
 
 
 def _needed(scene: Scene, assets: AssetStore) -> dict[str, dict[str, np.ndarray]]:
-    """The data that a run needs: clips, layers and the meshes of obstacles, but no skins."""
+    """The data that a run needs: clips, layers and the meshes of obstacles, and of skins those that strands touch."""
     keys: set[str] = set()
     for f in scene.figures:
         played = {f.clip, *(g.clip for g in f.groups)}
         keys |= f.solids | {c.asset for c in f.clips if c.name in played} | {x.asset for x in f.layers if x.steers}
+        keys |= {f.asset} if f.skin and f.asset is not None else set()
     return {key: dict(assets[key]) for key in keys}
 
 

@@ -184,4 +184,6 @@ class Scene(Model):
             },
         )
         text += "".join(x.model_dump_json(exclude_defaults=True) for f in self.figures for x in f.layers if x.steers)
+        # strands lie on it
+        text += "".join(f.asset for f in self.figures if f.skin and f.asset is not None)
         return hashlib.sha256(text.encode()).hexdigest()[:32]
