@@ -217,9 +217,11 @@ def mooring():
         "the same",
         abs(slip - same) < 0.2 * same,
     )
-    slip, parts = slid(*lies_on_shoulder()[:3], "rope", 24)
+    slip, parts = slid(*lies_on_shoulder("walk")[:3], "rope", 24)
+    yield f"hanging over it by itself, 9 s of walk: slides, {parts} parts", f"{1e3 * slip:.1f} mm", "", True
+    slip, parts = slid(*lies_on_shoulder("stand")[:3], "rope", 24)
     yield (
-        f"hanging over it by itself, 9 s: slides, {parts} parts",
+        f"at rest on the shoulder of who stands and shifts his weight, 9 s: slides, {parts} parts",
         f"{1e3 * slip:.1f} mm",
         "5 mm",
         parts > 0 and slip < 0.005,
@@ -228,7 +230,7 @@ def mooring():
 
 
 def slid(scene, take, assets, strand, first, step=1):
-    """How far the parts of a strand that lie on the deckhand's skin at a frame slide against it until the end: the sum of their ways along the
+    """How far the parts of a strand that lie on top of the deckhand's skin at a frame slide against it until the end: the sum of their ways along the
     triangles that they touch, less how these move; the most of all parts that lie on it throughout, m, and how many these are.
     """
     f, line = scene.figure("deckhand"), scene.figure(strand)
@@ -252,16 +254,17 @@ def slid(scene, take, assets, strand, first, step=1):
         a, b, c = (skin[corners[:, k]] for k in range(3))
         normal = np.cross(b - a, c - a)
         normal /= np.linalg.norm(normal, axis=1, keepdims=True)
+        lies &= normal[:, 1] > 0.5
         shares = np.linalg.solve(np.stack([a, b, c], axis=2) + 0.0, place[:, :, None])[:, :, 0]
         before, last = (at, corners, shares / shares.sum(axis=1, keepdims=True), normal), skin
     return float(np.linalg.norm(total[lies], axis=1).max(initial=0.0)), int(lies.sum())
 
 
-def lies_on_shoulder():
-    """A line over the shoulder of the deckhand who walks, its ends hanging."""
+def lies_on_shoulder(clip="walk"):
+    """A line over the shoulder of the deckhand, its ends hanging."""
     assets = AssetStore()
     figure = ready_figure("deckhand", assets)
-    figure = figure.changed(clip="walk", skin=True, clips=tuple(c.changed(loop=True) for c in figure.clips))
+    figure = figure.changed(clip=clip, skin=True, clips=tuple(c.changed(loop=True) for c in figure.clips))
     scene = Scene(figures=(figure,), end=240, warm_up=48)
     m = keyed_matrices(scene, assets, figure, np.array([0.0]))[0]
     at = 0.55 * m[figure.bone_index["neck"], :3, 3] + 0.45 * m[figure.bone_index["upper_arm_l"], :3, 3]

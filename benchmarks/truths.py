@@ -486,10 +486,37 @@ def rests():
     yield "deckhand, 240 random starts: above 1 mm/s at 8 s", f"{100 * moving:.1f} %", "below 2 %", moving < 0.02
 
 
+def rolls(share, slope, speed=0.0, radius=0.1, seconds=1.0, fps=24, substeps=10):
+    """How far a ball with rolling resistance comes on a slope (radians, downwards) that it rolls down at a speed, m."""
+    start, spin = np.array([0.0, radius, 0.0]), np.array([0.0, 0.0, -speed / radius])
+    ball = BodySpec((Shape(kind="sphere", radius=radius),), friction=0.9, rolling=share, position=start,
+                    velocity=speed * np.array([1.0, 0.0, 0.0]), spin=spin)  # fmt: skip
+    pull = (9.81 * np.sin(slope), -9.81 * np.cos(slope), 0.0)
+    world = World([ball], plane=(0.0, 0.9, 0.0), gravity=pull)
+    return max(float(w.poses()[0][0, 0]) for w in run(world, seconds, fps, substeps))
+
+
+def rolling():
+    for radius in (0.01, 0.1, 1.0):
+        slow = rolls(0.1, 0.0, 2.0, radius) / (2.0 - 0.5 * 5.0 / 7.0 * 0.981)
+        slope = np.arctan(0.2)
+        down = rolls(0.1, slope, 0.0, radius) / (0.5 * 5.0 / 7.0 * 9.81 * (np.sin(slope) - 0.1 * np.cos(slope)))
+        off = 100.0 * max(abs(slow - 1.0), abs(down - 1.0))
+        yield (
+            f"resistance 0.1, radius {radius} m: way on the level, down a slope of 0.2",
+            f"{off:.2f} %",
+            "1 %",
+            off < 1.0,
+        )
+        rest = 1e3 * rolls(0.1, np.arctan(0.095), 0.0, radius, 3.0)
+        yield f"the same: way in 3 s on a slope of 0.095, radius {radius} m", f"{rest:.3f} mm", "0.1 mm", rest < 0.1
+
+
 MEASUREMENTS = {
     "letting go": letting_go,
     "meshes": meshes,
     "platforms": platforms,
+    "rolling": rolling,
     "joints": joints,
     "loads": loads,
     "releases": releases,

@@ -37,6 +37,19 @@ def test_what_stands_on_a_moving_platform_does_not_creep(rate, name):
     assert truths.creep(name, *rate) < 1e-4
 
 
+@at_all_rates
+@pytest.mark.parametrize("radius", [0.01, 0.1, 1.0])
+def test_what_resists_rolling_slows_a_ball_and_holds_it_on_a_slope(rate, radius):
+    """A torque of the push at a share c of the radius: 5/7 c g against the way; it stays where a slope rises by less than c."""
+    given = {"radius": radius, "fps": rate[0], "substeps": rate[1]}
+    tolerance = 0.05 if rate[1] == 2 else 0.02
+    assert truths.rolls(0.1, 0.0, 2.0, **given) == pytest.approx(2.0 - 0.5 * 5.0 / 7.0 * 0.981, rel=tolerance)
+    assert truths.rolls(0.1, np.arctan(0.095), **given) < (2e-3 if rate[1] == 2 else 1e-4)
+    slope = np.arctan(0.2)
+    way = 0.5 * 5.0 / 7.0 * 9.81 * (np.sin(slope) - 0.1 * np.cos(slope))
+    assert truths.rolls(0.1, slope, **given) == pytest.approx(way, rel=tolerance)
+
+
 def test_a_ball_rolls_on_a_turning_platform_as_it_does_on_the_ground():
     """The mean motion is that of the centre: 2/7 of the platform's rate, in a circle (E. J. Routh 1905)."""
     motion = truths.PLATFORMS["turning"]

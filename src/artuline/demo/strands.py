@@ -57,6 +57,7 @@ def mooring(assets: AssetStore) -> Scene:
         radius=0.011,
         weight=0.22,
         friction=1.2,
+        rolling=0.3,
         bend=0.03,
         twist=0.8,
         ratio=0.4,

@@ -5,11 +5,13 @@ left of v is far below what can be seen; the active set is found by Newton's met
 before. Friction enters the matrix as a viscosity ``mu push / speed`` (Kacanov's iteration for a convex potential, so
 that it only ever takes energy), which becomes as stiff as the contact itself where nothing slides; the right side
 then has Coulomb's law. Contacts of crowds, where the factors would fill up, are swept instead.
+
+Rolling is resisted in the same way, as a viscosity between the bodies' rotations, by a torque of at most the push at a lever.
 """
 
 import math
 
-from artuline.core.physics.graph import add_own, add_point
+from artuline.core.physics.graph import add_own, add_point, add_turn
 from artuline.core.physics.hits import BOUNCE_SPEED, pass_hits
 from artuline.core.physics.kernels import NO, YES, compiled, cross, inlined, solve_symmetric
 from artuline.core.physics.state import CAPSULE, CONTACTS, INACTIVE, PUSHING
@@ -103,6 +105,7 @@ def prepare_contacts(B, S, P, C, O, K, h, most):
         c.push, c.hold, c.flips, c.turns, c.old, c.swept = 0.0, 0.0, 0, 0, False, False
         c.slid = math.inf
         c.friction = math.sqrt(S[sa].friction * S[sb].friction)
+        c.rolling = max(S[sa].rolling, S[sb].rolling)
         inverse = inverse_mass(B, a, c.ra, n) + inverse_mass(B, b, c.rb, n)
         c.mass = 1.0 / inverse
         ux, uy, uz = relative_speed(B, C, i, NO)
@@ -153,6 +156,9 @@ def prepare_contacts(B, S, P, C, O, K, h, most):
         # it is jammed among joints that cannot give way, would push ever harder
         C[i].stiffness = max(HARD * C[i].mass, min(C[i].hold, most) / GIVES)
         rub(C, i, C[i].slide)
+        if C[i].rolling > 0.0:
+            x, y, z, spin = rolling_speed(B, C, i)
+            resist(C, i, spin)
 
 
 @inlined
@@ -190,6 +196,42 @@ def rub(C, i, slide):
     C[i].rubbing = C[i].stiffness if most >= C[i].stiffness * slide else most / slide
 
 
+@inlined
+def rolling_speed(B, C, i):
+    """How fast body a of contact i rolls on b, at the trial velocities: the part of its spin across the normal; and its length."""
+    n, w = C[i].normal, B[C[i].a].tw
+    x, y, z = w[0], w[1], w[2]
+    if C[i].b >= 0:
+        w = B[C[i].b].tw
+        x, y, z = x - w[0], y - w[1], z - w[2]
+    along = n[0] * x + n[1] * y + n[2] * z
+    x, y, z = x - along * n[0], y - along * n[1], z - along * n[2]
+    return x, y, z, math.sqrt(x * x + y * y + z * z)
+
+
+@inlined
+def resist(C, i, spin):
+    """Set the viscosity that stands for the rolling resistance of contact i at a spin."""
+    most, stiff = C[i].rolling * C[i].hold, C[i].stiffness * C[i].rolling ** 2
+    C[i].turning = stiff if most >= stiff * spin else most / spin
+
+
+@inlined
+def _resist_anew(B, C, i, heavy):
+    """After a solve: whether the rolling resistance of contact i is far from what it may be, and was set anew."""
+    c = C[i]
+    x, y, z, spin = rolling_speed(B, C, i)
+    most, stiff, t = c.rolling * c.hold, c.stiffness * c.rolling**2, c.turning
+    slight = WRONG_SLIDE * heavy * c.rolling
+    if t >= stiff:
+        if stiff * spin > 1.3 * most + slight:
+            # what was held rolls off: about as fast as the rest of the torque makes it
+            resist(C, i, spin + (stiff * spin - most) / (c.mass * max(c.radius, c.rolling) ** 2))
+    elif abs(min(most / max(spin, 1e-12), stiff) - t) * spin > slight:
+        resist(C, i, spin)
+    return c.turning < 0.6 * t or c.turning > 1.8 * t
+
+
 @compiled
 def add_contacts(B, E, C, K, W):
     """Add the stiffness of the contacts that push to the matrix; not of the swept ones."""
@@ -213,6 +255,11 @@ def add_contacts(B, E, C, K, W):
             for b in range(3):
                 k3[a, b] = (k - r) * n[a] * n[b] + (r if a == b else 0.0)
         add_point(B, E, c.a, c.b, k3, c.ra, c.rb, W[0], W[1])
+        if c.rolling > 0.0:
+            for a in range(3):
+                for b in range(3):
+                    k3[a, b] = c.turning * ((1.0 if a == b else 0.0) - n[a] * n[b])
+            add_turn(B, E, c.a, c.b, k3)
 
 
 @inlined
@@ -224,6 +271,20 @@ def _push(B, i, r, x, y, z):
     f[0], f[1], f[2] = f[0] + x, f[1] + y, f[2] + z
     tx, ty, tz = cross(r[0], r[1], r[2], x, y, z)
     f[3], f[4], f[5] = f[3] + tx, f[4] + ty, f[5] + tz
+
+
+@inlined
+def _resist(B, C, i, linear):
+    """Add a contact's rolling resistance, at the trial velocities, to the right side."""
+    x, y, z, spin = rolling_speed(B, C, i)
+    t, stiff = C[i].turning, C[i].stiffness * C[i].rolling ** 2
+    if not linear and t < stiff:
+        t = min(C[i].rolling * C[i].hold / max(spin, 1e-12), stiff)
+    f = B[C[i].a].f
+    f[3], f[4], f[5] = f[3] - t * x, f[4] - t * y, f[5] - t * z
+    if C[i].b >= 0 and B[C[i].b].free:
+        f = B[C[i].b].f
+        f[3], f[4], f[5] = f[3] + t * x, f[4] + t * y, f[5] + t * z
 
 
 @compiled
@@ -251,6 +312,8 @@ def contact_forces(B, C, K, linear):
             # for the work of what the solve makes of it
             c.applied[0], c.applied[1], c.applied[2] = x, y, z
             c.impulse[0], c.impulse[1], c.impulse[2] = ux, uy, uz
+            if c.rolling > 0.0:
+                _resist(B, C, i, linear)
         _push(B, c.a, c.ra, x, y, z)
         _push(B, c.b, c.rb, -x, -y, -z)
 
@@ -309,6 +372,9 @@ def update_contacts(B, C, K, catch, release, linear, damped):
                 changed = True
                 continue
             c.rubbing = r
+        if c.rolling > 0.0 and catch and c.turns < MOST_TURNS and _resist_anew(B, C, i, heavy):
+            c.turns += 1
+            changed = True
         most = c.friction * c.hold
         if r >= k:
             # what held gives way: it will slide about as fast as the rest of the push makes the bare bodies

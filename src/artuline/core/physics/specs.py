@@ -28,7 +28,7 @@ class BodySpec:
     """A body: shapes in its own frame, density (kg/m^3) or mass (kg), pose of its frame in the world.
 
     ``inertia`` (3,) principal moments (kg m^2) may be given for a body without shapes. ``drag``: of the linear
-    and the angular velocity, 1/s. ``area`` (3,): m^2 that the air meets along the principal axes; None:
+    and the angular velocity, 1/s. ``rolling``: share of their radius at which what round shapes are pushed with resists rolling. ``area`` (3,): m^2 that the air meets along the principal axes; None:
     that of its shapes.
     """
 
@@ -37,6 +37,7 @@ class BodySpec:
     mass: float | None = None
     inertia: Array | None = None
     friction: float = 0.6
+    rolling: float = 0.0
     restitution: float = 0.0
     drag: tuple[float, float] = (0.0, 0.0)
     area: tuple[float, float, float] | None = (0.0, 0.0, 0.0)

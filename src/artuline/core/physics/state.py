@@ -193,6 +193,7 @@ SHAPE = np.dtype(
         ("reach", _F),  # radius of the bounding sphere
         ("speed", _F),  # bound on how fast any of its points moves at the start of the substep
         ("friction", _F),
+        ("rolling", _F),  # lever at which a push resists rolling, m
         ("restitution", _F),
         ("at", _F, 3),  # in the world, at the start of the substep
         ("r", _F, (3, 3)),
@@ -234,6 +235,8 @@ CONTACT = np.dtype(
         ("slide", _F),  # speed of sliding, as friction was estimated for, and after the last solve
         ("slide_now", _F),
         ("slid", _F),  # and in the substep before
+        ("rolling", _F),  # lever of the push that resists rolling, m
+        ("turning", _F),  # viscosity that stands for that, N m s
         ("line", _F, 2),  # how far it is pressed at the start of a damped step, as a speed, and at its end
         ("bend", _F, 3),  # what the curve of the bodies' motion adds to the relative velocity of the trial
         ("carry", _F, 3),  # velocity against a skin that comes from its deforming

@@ -255,7 +255,7 @@ def attempt(
     """
     if K[SMOOTH] > 0:
         for i in range(K[CONTACTS]):
-            C[i].friction = 0.0
+            C[i].friction, C[i].rolling = 0.0, 0.0
     _pattern(B, J, C, K, A, cells, listed, mine, order, first_block, h)
     crowd = K[SWEPT] > 0
     exact = not crowd and (K[CONTACTS] <= MOST_EXACT or between_free(B, C, K) <= FEW)

@@ -237,6 +237,7 @@ class World:
                 row["extent"], row["reach"] = _size(s, self.meshes)
                 row["margin"], row["drapes"] = s.margin, b.drapes
                 row["friction"], row["restitution"] = b.friction, b.restitution
+                row["rolling"] = b.rolling * row["extent"][0] if row["kind"] <= CAPSULE else 0.0
                 k += 1
         if plane is not None:
             row = made[k]

@@ -316,7 +316,7 @@ class _Making:
         return BodySpec(
             shapes=body.shapes, density=body.density, mass=1.0 if f.stays else body.mass, free=not f.stays,
             inertia=None if body.shapes else np.full(3, 1e-3 * (body.mass or 1.0)),
-            friction=body.friction, restitution=body.restitution, position=p, rotation=q,
+            friction=body.friction, rolling=body.rolling, restitution=body.restitution, position=p, rotation=q,
             drag=(body.drag, body.spin_drag), group=apart, drapes=f.made is not None, area=None if self.windy and f.wind else (0.0, 0.0, 0.0),
         )  # fmt: skip
 

@@ -45,7 +45,8 @@ class Shape(Model):
 class Body(Model):
     """A rigid body that carries a bone. Density in kg/m^3; a given mass in kg overrides it.
 
-    ``drag``, ``spin_drag``: the share of its velocity and of its spin that the air takes, 1/s. Bodies whose
+    ``drag``, ``spin_drag``: the share of its velocity and of its spin that the air takes, 1/s. ``rolling``: the share of its radius
+    at which what a round shape lies on pushes while it rolls, so that it comes to rest: what gives a little lies on more than a point. Bodies whose
     ``apart`` is the same word, and not empty, do not collide. ``by_hand``: its shapes were edited, so that fitting again keeps them.
     ``steady`` and ``calm`` multiply the group's steadiness and calm.
     """
@@ -56,6 +57,7 @@ class Body(Model):
     density: Positive = 1000.0
     mass: Positive | None = None
     friction: NonNegative = 0.6
+    rolling: Share = 0.0
     restitution: Share = 0.05
     drag: NonNegative = 0.0
     spin_drag: NonNegative = 0.0

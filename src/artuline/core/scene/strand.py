@@ -4,7 +4,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field, model_validator
 
-from artuline.core.scene.values import Model, NonNegative, Positive, Vec3
+from artuline.core.scene.values import Model, NonNegative, Positive, Share, Vec3
 
 #: Parts that a strand may have.
 MOST_PARTS = 1000
@@ -39,7 +39,7 @@ class Strand(Model):
     ``radius`` (m) is drawn, ``reach`` (m) touches. ``weight``: kg per metre. ``bend`` and ``twist`` (Hz): how often a second a metre of it would swing,
     straight, held at one end and without gravity, were it as firm as that against bending; ``ratio`` is the damping ratio of that. ``stretch`` (Hz, 0: it
     does not): how often a metre would swing lengthwise, held at one end. It pulls back to being straight, or to the line as it was drawn (``rest``).
-    ``hangs``: it begins as it hangs by what holds it. ``air``, 1/s: what the air takes of its speed. ``frame``: when it was drawn.
+    ``hangs``: it begins as it hangs by what holds it. ``air``, 1/s: what the air takes of its speed. ``rolling``: how flat it lies, as a share of its radius, which keeps it from rolling. ``frame``: when it was drawn.
     """
 
     kind: Literal["rope", "cable", "tail", "beads"] = "rope"
@@ -58,6 +58,7 @@ class Strand(Model):
     rest: Literal["straight", "drawn"] = "straight"
     hangs: bool = False
     friction: NonNegative = 0.5
+    rolling: Share = 0.0
     air: NonNegative = 0.3
     color: Vec3 = (0.55, 0.42, 0.24)
     frame: float = 0.0

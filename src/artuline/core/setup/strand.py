@@ -159,7 +159,7 @@ def bare(strand: Strand, id_: str, name: str, course: StrandLine) -> Figure:
     bodies = tuple(
         Body(
             id=n, bone=n, shapes=(_shape(strand, float(lengths[i]), strand.reach * float(thick[i])),),
-            mass=strand.weight * step, friction=strand.friction, drag=strand.air, spin_drag=strand.air,
+            mass=strand.weight * step, friction=strand.friction, rolling=strand.rolling, drag=strand.air, spin_drag=strand.air,
         )
         for i, n in enumerate(names)
     )  # fmt: skip

@@ -19,11 +19,11 @@ from artuline.core.setup.strand import add_strand, remade
 
 #: What is ready, in words, and the fields that differ; ``spacing`` is a part's length in radii.
 READY: dict[str, tuple[str, dict[str, Any]]] = {
-    "rope": ("Laid rope: limp, heavy for its size", {"radius": 0.011, "weight": 0.35, "bend": 0.06, "twist": 0.06, "ratio": 0.6}),
+    "rope": ("Laid rope: limp, heavy for its size", {"radius": 0.011, "weight": 0.35, "bend": 0.06, "twist": 0.06, "ratio": 0.6, "rolling": 0.3}),
     "cable": ("Wire or hose: springs back, leaves where it is held straight on",
-              {"radius": 0.009, "weight": 0.4, "bend": 0.5, "twist": 0.5, "ratio": 0.25}),
+              {"radius": 0.009, "weight": 0.4, "bend": 0.5, "twist": 0.5, "ratio": 0.25, "rolling": 0.1}),
     "tail": ("A tail or plait: thinner to its end, keeps the shape that it was drawn in",
-             {"radius": 0.025, "weight": 0.6, "ratio": 0.3, "rest": "drawn"}),
+             {"radius": 0.025, "weight": 0.6, "ratio": 0.3, "rest": "drawn", "rolling": 0.3}),
     "beads": ("Balls on a string", {"radius": 0.022, "weight": 0.25, "bend": 0.0, "twist": 0.0, "ratio": 0.5}),
 }  # fmt: skip
 SPACING = {"rope": 4.0, "cable": 4.0, "tail": 2.5, "beads": 2.15}  # radii that a part is long at first

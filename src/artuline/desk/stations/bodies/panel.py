@@ -143,6 +143,13 @@ def _selected(d: Form, w: Commands, f: Figure, chosen: list[Body]) -> None:
     d.add(rule(), section("Surface"))
     for label, field, high, reset, tip in (
         ("Friction", "friction", 5, 0.6, "How hard it is to slide along other things."),
+        (
+            "Rolling",
+            "rolling",
+            1,
+            0.0,
+            "How hard it is to roll, for round shapes: the slope, rise by run, on which it still lies.",
+        ),
         ("Bounce", "restitution", 1, 0.05, "Share of the speed that comes back from a hit."),
         ("Air drag", "drag", 50, 0.0, "Share of its speed lost every second."),
         ("Spin drag", "spin_drag", 50, 0.0, "Share of its spin lost every second."),

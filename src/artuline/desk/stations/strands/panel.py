@@ -216,6 +216,8 @@ def _springs(d: Form, c: Commands, f: Figure, r: Strand) -> None:
              tip="What the air takes of its speed.")  # fmt: skip
     d.number("Friction", r.friction, "", lambda s, v: put(s, friction=v), words="Friction of the strand", step=0.01, decimals=2, low=0, high=5, reset=0.5,
              tip="How hard it is to slide along it.")  # fmt: skip
+    d.number("Lies flat", r.rolling, "", lambda s, v: put(s, rolling=v), words="Rolling of the strand", step=0.01, decimals=2, low=0, high=1, reset=0.0,
+             tip="Share of its radius on which it lies, so that it does not roll: 0 rolls freely.")  # fmt: skip
 
 
 def _start(d: Form, c: Commands, f: Figure, r: Strand) -> None:
