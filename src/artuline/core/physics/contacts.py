@@ -157,7 +157,7 @@ def prepare_contacts(B, S, P, C, O, K, h, most):
         C[i].stiffness = max(HARD * C[i].mass, min(C[i].hold, most) / GIVES)
         rub(C, i, C[i].slide)
         if C[i].rolling > 0.0:
-            x, y, z, spin = rolling_speed(B, C, i)
+            spin = rolling_speed(B, C, i)[3]
             resist(C, i, spin)
 
 
@@ -220,7 +220,7 @@ def resist(C, i, spin):
 def _resist_anew(B, C, i, heavy):
     """After a solve: whether the rolling resistance of contact i is far from what it may be, and was set anew."""
     c = C[i]
-    x, y, z, spin = rolling_speed(B, C, i)
+    spin = rolling_speed(B, C, i)[3]
     most, stiff, t = c.rolling * c.hold, c.stiffness * c.rolling**2, c.turning
     slight = WRONG_SLIDE * heavy * c.rolling
     if t >= stiff:
