@@ -5,7 +5,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from artuline.core.bake.bake import add_layer, bake_figure
+from artuline.core.bake.bake import BakeWish, add_layer, bake_figure
 from artuline.core.bake.delivery import bake_take, delivery
 from artuline.core.bake.merged import merged_clip
 from artuline.core.errors import ArtulineError
@@ -80,7 +80,7 @@ def test_two_figures_run_together_and_each_gets_its_file(tmp_path, boom):
     take = run(scene, assets)
     assert set(take.poses) == {one.id, "mate"} and any(r.figure == "mate" for r in take.bodies)
     kept = keep_take(scene, assets, take, scene.settings_fingerprint())
-    made, results = bake_take(kept, assets, 2.0, 20.0)
+    made, results = bake_take(kept, assets, BakeWish(2.0, 20.0))
     written = deliver(tmp_path / "out.glb", made, assets, list(results))
     assert [w.name for w in written] == ["out.glb", "out mate.glb"]
     assert delivery(made, assets, ["mate"]).take is assets.decoded(kept.takes[0].asset, Take.from_arrays)
@@ -101,7 +101,7 @@ def test_a_figure_that_physics_never_moves_cannot_be_baked(boom_run):
     with pytest.raises(ArtulineError, match="never moves"):
         bake_figure(scene, assets, other, take)
     with pytest.raises(ArtulineError, match="no take"):
-        bake_take(scene.changed(take=None, takes=()), assets, 1.0, 1.0)
+        bake_take(scene.changed(take=None, takes=()), assets, BakeWish(1.0, 1.0))
 
 
 def test_formats_are_told_apart_by_what_they_can_do(tmp_path, boom):

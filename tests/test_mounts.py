@@ -7,6 +7,7 @@ import pytest
 from pydantic import ValidationError
 from scipy.integrate import solve_ivp
 
+from artuline.core.bake.bake import BakeWish
 from artuline.core.bake.delivery import bake_take, company, delivery
 from artuline.core.geometry import rotation, transforms
 from artuline.core.motion.keyed import keyed_matrices, root_at
@@ -195,7 +196,7 @@ def test_the_hand_that_goes_limp_takes_the_pail_with_it(boom):
 
     apart = build(made, assets).world.apart
     assert apart is not None
-    baked, results = bake_take(keep_take(made, assets, take, made.settings_fingerprint()), assets, 1.0, 10.0)
+    baked, results = bake_take(keep_take(made, assets, take, made.settings_fingerprint()), assets, BakeWish(1.0, 10.0))
     assert "p" in results and results["p"].degrees <= 1.0
     out = delivery(baked, assets, ["p"]).figures[0]
     np.testing.assert_allclose(out.root[1], root_at(baked, assets, baked.figure("p"), take.frames)[:, :3, 3])
@@ -312,7 +313,7 @@ def test_a_pail_leaves_with_its_hand_as_it_was_shown(tmp_path, boom, together):
     made = swinging(made, "pail", "bail", "handle")
     take = run(made, assets)
     kept = keep_take(made, assets, take, made.settings_fingerprint())
-    baked, _ = bake_take(kept, assets, 0.004, 0.004)
+    baked, _ = bake_take(kept, assets, BakeWish(0.004, 0.004))
     assert company(made, f.id) == [f.id, "pail"] and company(made, "pail") == ["pail", f.id]
     assert company(made, "boom") == ["boom"]
     written = deliver(tmp_path / "out.glb", baked, assets, [f.id, "pail"], together, True)

@@ -3,6 +3,7 @@
 import numpy as np
 import pytest
 
+from artuline.core.bake.bake import BakeWish
 from artuline.core.bake.delivery import bake_take, delivery
 from artuline.core.geometry import rotation
 from artuline.core.motion.keyed import keyed_matrices, keyed_pose
@@ -85,7 +86,7 @@ def test_the_take_is_shown_where_it_was_and_ends_on_its_keys(carried):
 
 def test_what_is_delivered_moves_with_it(carried, tmp_path):
     scene, assets, take = carried
-    made, baked = bake_take(scene, assets, 0.5, 5.0)
+    made, baked = bake_take(scene, assets, BakeWish(0.5, 5.0))
     assert delivery(made, assets, list(baked)).figures[0].root is not None
     path = deliver(tmp_path / "carried.glb", made, assets, list(baked))[0]
     store = AssetStore()

@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 from pydantic import ValidationError
 
-from artuline.core.bake.bake import bake_figure
+from artuline.core.bake.bake import BakeWish, bake_figure
 from artuline.core.geometry import rotation
 from artuline.core.motion.keyed import keyed_pose
 from artuline.core.motion.skeleton import placement, rigid, skeleton_of
@@ -88,7 +88,7 @@ def test_the_pose_at_the_end_of_physics_may_stay(boom):
     assert p[-1, f.bone_index["head"], 1] < 0.6  # it still lies
     assert np.linalg.norm(np.diff(p[127:], axis=0), axis=-1).max() < 0.06
     # and the keys made of it go to the end of the range
-    baked = bake_figure(scene, assets, f, take, 2.0, 20.0)
+    baked = bake_figure(scene, assets, f, take, BakeWish(2.0, 20.0))
     assert baked.end == scene.end
 
 

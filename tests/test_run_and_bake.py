@@ -6,9 +6,8 @@ import sys
 import numpy as np
 import pytest
 
-from artuline.core.bake.bake import add_layer, bake_figure
+from artuline.core.bake.bake import BakeWish, add_layer, bake_figure
 from artuline.core.bake.delivery import bake_take
-from artuline.core.bake.hermite import fit
 from artuline.core.errors import ArtulineError, CancelledError
 from artuline.core.geometry import rotation
 from artuline.core.motion.keyed import keyed_matrices, load_clip
@@ -159,7 +158,7 @@ def test_more_tone_keeps_the_arm_nearer_to_its_keys(boom):
 def test_the_bake_keeps_its_bounds_with_far_fewer_keys(boom_run):
     scene, assets, take = boom_run
     figure = scene.figures[0]
-    baked = bake_figure(scene, assets, figure, take, degrees=1.0, millimetres=10.0)
+    baked = bake_figure(scene, assets, figure, take, BakeWish(1.0, 10.0))
     assert baked.degrees <= 1.0 and max(baked.millimetres.values()) <= 10.0
     assert {"hand_l", "hand_r"} & set(baked.millimetres) or "fingertips_l" in baked.millimetres
     assert np.mean(list(baked.keys.values())) < 0.4 * baked.frames
@@ -179,8 +178,8 @@ def test_the_bake_keeps_its_bounds_with_far_fewer_keys(boom_run):
 
 def test_a_tighter_bound_takes_more_keys(boom_run):
     scene, assets, take = boom_run
-    loose = bake_figure(scene, assets, scene.figures[0], take, 4.0, 40.0)
-    tight = bake_figure(scene, assets, scene.figures[0], take, 0.5, 5.0)
+    loose = bake_figure(scene, assets, scene.figures[0], take, BakeWish(4.0, 40.0))
+    tight = bake_figure(scene, assets, scene.figures[0], take, BakeWish(0.5, 5.0))
     assert sum(loose.keys.values()) < sum(tight.keys.values())
     assert tight.degrees <= 0.5 and max(tight.millimetres.values()) <= 5.0
 
@@ -188,13 +187,13 @@ def test_a_tighter_bound_takes_more_keys(boom_run):
 def test_bad_bounds_are_refused(boom_run):
     scene, assets, take = boom_run
     with pytest.raises(ArtulineError, match="above zero"):
-        bake_figure(scene, assets, scene.figures[0], take, degrees=0.0)
+        bake_figure(scene, assets, scene.figures[0], take, BakeWish(degrees=0.0))
 
 
 def test_the_delivered_file_plays_the_take(tmp_path, boom_run):
     scene, assets, take = boom_run
     path = tmp_path / "out.glb"
-    made, baked = bake_take(scene, assets, 1.0, 10.0)
+    made, baked = bake_take(scene, assets, BakeWish(1.0, 10.0))
     deliver(path, made, assets, list(baked))
     store = AssetStore()
     back = read_figure(path, store).figure
@@ -214,19 +213,6 @@ def test_the_delivered_file_plays_the_take(tmp_path, boom_run):
         assert away[outside].max() < 1e-4 and np.degrees(angle[outside].max()) < 0.1
     hips = matrices[:, back.bone_index["hips"]] - keyed[:, scene.figures[0].bone_index["hips"]]
     assert np.linalg.norm(hips[~outside][:, :3, 3], axis=-1).max() > 0.5
-
-
-def test_smooth_samples_need_few_keys_and_corners_stay_sharp():
-    t = np.linspace(0.0, 1.0, 101)
-    samples = np.stack([np.where(t < 0.5, 4.0 * t, 4.0 - 4.0 * t), 0 * t, 0 * t], axis=1)
-
-    def error(values):
-        return np.linalg.norm(values - samples, axis=1)
-
-    sharp = fit(samples, error, 0.01, frozenset({50}))
-    assert 50 in sharp.rows and len(sharp.rows) == 3
-    soft = fit(samples, error, 0.01, frozenset())
-    assert len(soft.rows) > 3 and error(soft.evaluate(101)).max() <= 0.01
 
 
 @pytest.mark.parametrize("write", [foreign.write_walker, foreign.write_centimetre_walker, foreign.write_chain])

@@ -7,6 +7,7 @@ from pathlib import Path
 
 import pytest
 
+from artuline.core.bake.bake import BakeWish
 from artuline.core.bake.delivery import bake_take, company
 from artuline.core.run.record import keep_take, run
 from artuline.core.scene import edit
@@ -28,7 +29,7 @@ def test_demo_scenes_leave_without_a_word_from_the_validator(tmp_path):
         scene = demo_scene(name, assets)
         scene = edit.scene(scene, end=scene.start + (72 if name == "boom" else 36), takes=(), take=None)
         scene = keep_take(scene, assets, run(scene, assets), scene.settings_fingerprint())
-        baked, _ = bake_take(scene, assets, 1.0, 10.0)
+        baked, _ = bake_take(scene, assets, BakeWish(1.0, 10.0))
         for together in (True, False):
             path = tmp_path / f"{name}-{together}.glb"
             written += deliver(path, baked, assets, company(baked, baked.figures[0].id), together, True)

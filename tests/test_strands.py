@@ -7,6 +7,7 @@ from benchmarks.strands import catenary, linking, pinned, rope, scene_of, sidewa
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from artuline.core.bake.bake import BakeWish
 from artuline.core.bake.delivery import bake_take
 from artuline.core.checks.checks import check
 from artuline.core.errors import ArtulineError
@@ -261,7 +262,7 @@ def test_a_strand_leaves_as_a_skinned_mesh_with_its_bones(tmp_path):
     strand = ready("rope", (*pinned((0.0, 1.0, 0.0)), StrandPoint(position=(0.6, 1.0, 0.0))))
     scene, assets, id_ = scene_of(strand, end=24)
     take = run(scene, assets)
-    baked, _ = bake_take(keep_take(scene, assets, take, scene.settings_fingerprint()), assets, 1.0, 2.0)
+    baked, _ = bake_take(keep_take(scene, assets, take, scene.settings_fingerprint()), assets, BakeWish(1.0, 2.0))
     deliver(tmp_path / "line.glb", baked, assets, [id_])
     store = AssetStore()
     back = read_figure(tmp_path / "line.glb", store).figure

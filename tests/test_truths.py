@@ -5,7 +5,7 @@ import math
 import numpy as np
 import pytest
 
-from artuline.core.bake.bake import add_layer, bake_figure
+from artuline.core.bake.bake import BakeWish, add_layer, bake_figure
 from artuline.core.bake.merged import merged_clip
 from artuline.core.checks.checks import check
 from artuline.core.checks.takes import check_take
@@ -31,7 +31,7 @@ from tests import foreign
 @pytest.fixture(scope="module")
 def baked(boom_run):
     scene, assets, take = boom_run
-    made = bake_figure(scene, assets, scene.figures[0], take, 1.0, 10.0)
+    made = bake_figure(scene, assets, scene.figures[0], take, BakeWish(1.0, 10.0))
     return add_layer(scene, assets, scene.figures[0].id, made, "take 1 baked"), assets
 
 
@@ -71,7 +71,7 @@ def test_figures_alike_in_name_are_told_apart(boom):
     scene = edit.hand_over(scene, "deckhand", None, 20, 36, 0, 4)
     scene = edit.hand_over(scene, "deckhand 2", None, 4, 30, 0, 4)
     take = run(scene, assets)
-    spans = [(b.start, b.end) for b in (bake_figure(scene, assets, f, take, 2.0, 20.0) for f in (one, two))]
+    spans = [(b.start, b.end) for b in (bake_figure(scene, assets, f, take, BakeWish(2.0, 20.0)) for f in (one, two))]
     assert spans == [(20, 36), (4, 30)]
     assert len(set(take.bodies)) == len(take.bodies) and len(set(take.joints)) == len(take.joints)
     a, b = take.column("deckhand", "head"), take.column("deckhand 2", "head")
@@ -124,7 +124,7 @@ def test_what_moves_along_an_axis_is_shown_where_it_is(kind, values):
     assert fell > 0.19
     p, _ = rigid(skeleton_of(figure).global_matrices(take.poses["f"], placement(figure)))
     np.testing.assert_allclose(p[:, 1], take.position[:, take.column("f", "ball")], atol=1e-9)
-    made = bake_figure(scene, assets, figure, take, 1.0, 2.0)
+    made = bake_figure(scene, assets, figure, take, BakeWish(1.0, 2.0))
     layered = add_layer(scene, assets, "f", made, "baked")
     shown = keyed_pose(layered, assets, layered.figure("f"), take.frames.astype(float))
     at = rigid(skeleton_of(figure).global_matrices(shown, placement(figure)))[0][:, 1]
@@ -183,7 +183,7 @@ def test_a_flat_hand_falls_as_one_and_is_baked(hand):
         np.testing.assert_allclose(
             p[:, figure.bone_index[b.bone]], take.position[:, take.column(figure.id, b.id)], atol=1e-6
         )
-    made = bake_figure(scene, assets, scene.figures[0], take, 2.0, 5.0)
+    made = bake_figure(scene, assets, scene.figures[0], take, BakeWish(2.0, 5.0))
     assert max(made.millimetres.values()) < 5.0
 
 

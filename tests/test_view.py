@@ -121,10 +121,10 @@ def test_an_empty_scene_is_a_picture_too(boom):
 
 
 def test_the_echo_of_baked_keys_is_the_clip_below_them(boom_run):
-    from artuline.core.bake.bake import add_layer, bake_figure
+    from artuline.core.bake.bake import BakeWish, add_layer, bake_figure
 
     scene, assets, take = boom_run
-    baked = bake_figure(scene, assets, scene.figures[0], take, 3.0, 30.0)
+    baked = bake_figure(scene, assets, scene.figures[0], take, BakeWish(3.0, 30.0))
     layered = add_layer(scene, assets, scene.figures[0].id, baked, "baked")
     plain = figure_states(scene, assets, 100, None, Show())[0].matrices
     state = figure_states(layered, assets, 100, None, Show())[0]

@@ -258,8 +258,12 @@ def bake(
     millimetres: Annotated[float, typer.Option(help="Largest error at the ends of the limbs.")] = 10.0,
     together: Annotated[bool, typer.Option("--together", help="All figures in one file.")] = False,
     rest: Annotated[bool, typer.Option("--rest", help="The rest pose one frame after the end.")] = False,
+    start: Annotated[int | None, typer.Option("--from", help="Only from this frame on.")] = None,
+    end: Annotated[int | None, typer.Option("--to", help="Only up to this frame.")] = None,
+    step: Annotated[int, typer.Option(help="Keys on every so many frames.", min=1, max=100)] = 1,
 ) -> None:
     """Turn a scene's take into keys and write the figures with the baked animation."""
+    from artuline.core.bake.bake import BakeWish
     from artuline.core.bake.delivery import bake_take
     from artuline.core.scene.assets import AssetStore
     from artuline.formats.all import format_of
@@ -267,9 +271,10 @@ def bake(
     from artuline.formats.scene_file import load_scene
 
     format_of(output, "write")
+    wish = BakeWish(degrees, millimetres, start=start, end=end, step=step)
     assets = AssetStore()
     loaded = load_scene(scene, assets)
-    made, baked = with_progress("Fitting keys", lambda tick: bake_take(loaded, assets, degrees, millimetres, tick))
+    made, baked = with_progress("Fitting keys", lambda tick: bake_take(loaded, assets, wish, tick))
     written = deliver(output, made, assets, list(baked), together, rest)
     for figure, result in baked.items():
         typer.echo(f"{made.figure(figure).name}: {result.summary()}")

@@ -4,6 +4,7 @@ from collections.abc import Callable, Sequence
 from typing import ClassVar
 
 from PySide6.QtCore import QPointF, QRectF
+from PySide6.QtWidgets import QWidget
 
 from artuline.core.geometry.rotation import Array
 from artuline.core.scene.model import Figure
@@ -70,6 +71,13 @@ class Station:
 
     def mark(self, marks: Marks, show: Show, here: bool) -> None:
         """Add to what the stage draws; in every station, ``here`` where this is the one that is shown."""
+
+    def lower(self) -> QWidget | None:
+        """What stands below the stage in this station now, made once; None for nothing."""
+        return None
+
+    def restyle(self) -> None:
+        """The theme is another one."""
 
     def alter(self, states: list[FigureState]) -> None:
         """Change how the figures stand before they are drawn."""

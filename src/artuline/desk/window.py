@@ -13,6 +13,7 @@ from PySide6.QtWidgets import (
     QMainWindow,
     QMenu,
     QSplitter,
+    QStackedWidget,
     QToolButton,
     QVBoxLayout,
     QWidget,
@@ -73,7 +74,11 @@ class Window(QMainWindow):
         self.setAcceptDrops(True)
         self.setWindowIcon(theme.application_icon())
         self.resize(1280, 800)
-        for name, restore in (("window", self.restoreGeometry), ("across", self._across.restoreState)):
+        for name, restore in (
+            ("window", self.restoreGeometry),
+            ("across", self._across.restoreState),
+            ("middle", self._middle.restoreState),
+        ):
             layout = desk.memory.layout(name)
             if layout is not None:
                 restore(layout)
@@ -148,8 +153,16 @@ class Window(QMainWindow):
         head.setObjectName("section")
         box.addWidget(head)
         box.addWidget(self.roster)
-        middle = QWidget()
-        _stack(middle, self.show_bar, self.stage, grows=self.stage)
+        seen = QWidget()
+        _stack(seen, self.show_bar, self.stage, grows=self.stage)
+        self.below = QStackedWidget()
+        middle = self._middle = QSplitter(Qt.Orientation.Vertical)
+        middle.setHandleWidth(1)
+        middle.setChildrenCollapsible(False)
+        middle.addWidget(seen)
+        middle.addWidget(self.below)
+        middle.setSizes([360, 250])
+        middle.setStretchFactor(0, 1)
         across = self._across = QSplitter(Qt.Orientation.Horizontal)
         across.setHandleWidth(1)
         across.setChildrenCollapsible(False)
@@ -181,6 +194,7 @@ class Window(QMainWindow):
         """Dress all icons; after a change of theme too. The panel of details is made anew by itself."""
         for station in self.stations:
             self.rail[station.name].setIcon(theme.icon(station.icon))
+            station.restyle()
         for part in (self.show_bar, self.menus, self.transport, self.tryout, self.stage, self.strip):
             part.restyle()
         self.timeline.update()
@@ -213,7 +227,17 @@ class Window(QMainWindow):
         self.stage.enter(self.station, self.stations)
         self.looks.set_usual(self.station.show)
         self.details.set_station(self.station)
+        self._show_lower()
         self.desk.actions.refresh()
+
+    def _show_lower(self) -> None:
+        """What the station has below its stage."""
+        lower = self.station.lower()
+        if lower is not None:
+            if self.below.indexOf(lower) < 0:
+                self.below.addWidget(lower)
+            self.below.setCurrentWidget(lower)
+        self.below.setVisible(lower is not None)
 
     def _advance(self, name: str) -> None:
         if self.stations.index(self.room(name)) > self.stations.index(self.station):
@@ -242,6 +266,7 @@ class Window(QMainWindow):
         empty = not self.session.scene.figures
         self.welcome.setVisible(empty)
         self.tryout.setVisible(not empty)
+        self._show_lower()
         self.session.set_frame(self.session.frame)
         self._retitle()
 
@@ -275,6 +300,7 @@ class Window(QMainWindow):
         self.session.remove_autosave()
         self.desk.memory.keep_layout("window", self.saveGeometry())
         self.desk.memory.keep_layout("across", self._across.saveState())
+        self.desk.memory.keep_layout("middle", self._middle.saveState())
         stop_workers()
         event.accept()
 

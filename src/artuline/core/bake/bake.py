@@ -5,19 +5,56 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from artuline.core.bake.hermite import Keys, fit
-from artuline.core.errors import ArtulineError, CancelledError
+from artuline.core.bake.fitter import Fitter, watched
+from artuline.core.bake.hermite import Keys
+from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.clip import Channel, Clip
-from artuline.core.motion.keyed import keyed_pose, root_at
-from artuline.core.motion.skeleton import Pose, Skeleton, skeleton_of, under
+from artuline.core.motion.keyed import keyed_pose, load_clip, root_at
+from artuline.core.motion.skeleton import Pose, skeleton_of, under
 from artuline.core.run.take import Take
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Figure, Layer, Scene
 
-ROUNDS = 12
+BETWEEN = 3  # places between two frames at which a bake is measured too
+
+
+@dataclass(frozen=True)
+class BakeWish:
+    """How a take becomes keys: within so many ``degrees`` a channel and ``millimetres`` at the limbs' ends, whichever is tighter. ``bones``: only these;
+    ``start``, ``end``: only these frames; ``step``: keys on every so many frames; ``ramp``: frames over which the layer comes in and goes out where
+    the take goes on beyond it.
+    """
+
+    degrees: float = 1.0
+    millimetres: float = 10.0
+    bones: frozenset[str] | None = None
+    start: int | None = None
+    end: int | None = None
+    step: int = 1
+    ramp: int = 0
+
+    def check(self) -> None:
+        """Raises ArtulineError for what nothing can be fitted by."""
+        if not (0 < self.degrees < np.inf and 0 < self.millimetres < np.inf):
+            raise ArtulineError("the error bounds must be above zero", remedy="Give degrees and millimetres.")
+        if self.step < 1 or self.ramp < 0:
+            raise ArtulineError(
+                "keys lie on every frame, or on every so many", remedy="Give 1, 2 or more, and a ramp of 0 or more."
+            )
+        if self.start is not None and self.end is not None and self.end <= self.start:
+            raise ArtulineError(f"the range from {self.start} to {self.end} is empty", remedy="End it after it begins.")
+
+
+@dataclass(frozen=True)
+class Worst:
+    """Where a bake is farthest from its take: at a bone, on a frame."""
+
+    bone: str
+    frame: int
+    amount: float
 
 
 @dataclass(frozen=True)
@@ -25,7 +62,8 @@ class Baked:
     """Fitted curves in scene time, and what was reached.
 
     ``keys``: number of keys by (bone, path); frames: how many were fitted; degrees: worst angle of a bone
-    against the take; millimetres: worst distance by end bone.
+    against the take; millimetres: worst distance by end bone; between (mm): the same between the frames, against the straight way there. ``turned`` and ``off``:
+    where the worst of both is. ``ramps``: frames in which the layer comes in and goes out.
     """
 
     clip: Clip
@@ -35,13 +73,22 @@ class Baked:
     keys: dict[tuple[str, str], int]
     degrees: float
     millimetres: dict[str, float]
+    between: float = 0.0
+    turned: Worst | None = None
+    off: Worst | None = None
+    ramps: tuple[int, int] = (0, 0)
+
+    @property
+    def share(self) -> float:
+        """Keys against one on every frame."""
+        return float(np.mean(list(self.keys.values()))) / max(self.frames, 1)
 
     def summary(self) -> str:
         """One line of figures."""
         counts = list(self.keys.values())
         worst = max(self.millimetres.items(), key=lambda i: i[1], default=("", 0.0))
         return (
-            f"{np.mean(counts):.1f} keys per channel ({max(counts)} at most) for {self.frames} frames on "
+            f"{np.mean(counts):.1f} keys per channel ({max(counts)} at most, {100 * self.share:.0f} % of one a frame) for {self.frames} frames on "
             f"{len(counts)} channels; error {self.degrees:.2f}° and {worst[1]:.1f} mm ({worst[0]})"
         )
 
@@ -57,17 +104,25 @@ def bake_figure(
     assets: AssetStore,
     figure: Figure,
     take: Take,
-    degrees: float = 1.0,
-    millimetres: float = 10.0,
+    wish: BakeWish | None = None,
     progress: Callable[[int, int], None] = lambda done, total: None,
     cancelled: Callable[[], bool] = lambda: False,
 ) -> Baked:
-    """Fit the take's motion of one figure within an error in degrees per bone and millimetres at the limbs' ends.
+    """Fit the take's motion of one figure, or of some bones and frames of it, with few keys.
 
-    Raises ArtulineError if physics never moved the figure, CancelledError on request.
+    Raises ArtulineError if physics never moved it there, CancelledError on request.
     """
-    if degrees <= 0 or millimetres <= 0:
-        raise ArtulineError("the error bounds must be above zero", remedy="Give degrees and millimetres.")
+    wish = wish or BakeWish()
+    source = baking(scene, assets, figure, take, wish)
+    fitter = source.fitter
+    total = len(fitter.samples)
+    fitter.fit_all(wish.degrees, wish.millimetres, lambda k: progress(k, total), cancelled)
+    return source.result()
+
+
+def baking(scene: Scene, assets: AssetStore, figure: Figure, take: Take, wish: BakeWish) -> "Baking":
+    """What is to be fitted of a take. Raises ArtulineError if physics never moves it."""
+    wish.check()
     skeleton = skeleton_of(figure)
     pose, root = take.poses.get(figure.id), root_at(scene, assets, figure, take.frames.astype(float))
     if pose is not None and figure.id in take.roots:
@@ -88,134 +143,77 @@ def bake_figure(
             f"physics never moves {figure.name!r} in this take",
             remedy="Hand it over on an interval and run again.",
         )
-    first, last = max(int(live[0]) - 1, 0), min(int(live[-1]) + 1, len(take.frames) - 1)
+    whole = first, last = max(int(live[0]) - 1, 0), min(int(live[-1]) + 1, len(take.frames) - 1)
+    if wish.start is not None:
+        first = max(first, int(np.searchsorted(take.frames, wish.start)))
+    if wish.end is not None:
+        last = min(last, int(np.searchsorted(take.frames, wish.end, side="right")) - 1)
+    if last <= first:
+        raise ArtulineError(
+            f"physics does not move {figure.name!r} between the frames {wish.start} and {wish.end}",
+            remedy=f"Choose frames between {take.frames[whole[0]]} and {take.frames[whole[1]]}.",
+        )
     window = slice(first, last + 1)
     part = Pose(pose.translation[window], pose.rotation[window], pose.scale[window])
     keyed = keyed_pose(scene, assets, figure, take.frames[window].astype(float), layers=False)
-    turned = np.flatnonzero(rotation.angle_between(keyed.rotation, part.rotation).max(axis=0) > 1e-6)
-    moved = np.flatnonzero(np.abs(keyed.translation - part.translation).max(axis=(0, 2)) > 1e-9)
-    fitter = _Fitter(skeleton, root[window], part, turned, moved, _corners(take, window))
-    total = len(turned) + len(moved)
-    fitter.fit_all(degrees, millimetres, lambda k: progress(k, total), cancelled)
-    start = int(take.frames[first])
-    rate = scene.rate
-    channels = [_channel(skeleton.names[b], path, keys, start, rate) for (b, path), keys in sorted(fitter.keys.items())]
-    angle, distance = fitter.errors()
-    return Baked(
-        clip=Clip(tuple(channels)),
-        start=start,
-        end=int(take.frames[last]),
-        frames=last - first + 1,
-        keys={(skeleton.names[b], path): len(k.rows) for (b, path), k in fitter.keys.items()},
-        degrees=float(np.degrees(angle)),
-        millimetres={skeleton.names[b]: 1000.0 * float(distance[:, i].max()) for i, b in enumerate(fitter.ends)},
+    turned = rotation.angle_between(keyed.rotation, part.rotation).max(axis=0) > 1e-6
+    shifted = np.abs(keyed.translation - part.translation).max(axis=(0, 2)) > 1e-9
+    if wish.bones is not None:
+        mine = np.array([n in wish.bones for n in skeleton.names])
+        turned, shifted = turned & mine, shifted & mine
+        if not (turned.any() or shifted.any()):
+            raise ArtulineError(
+                "physics does not move the chosen bones", remedy="Choose others, or none for all of them."
+            )
+    which, ways = np.flatnonzero(turned).tolist(), np.flatnonzero(shifted).tolist()
+    fitter = Fitter(
+        skeleton,
+        root[window],
+        part,
+        which,
+        ways,
+        _corners(take, window),
+        watched(figure, {*which, *ways}),
+        wish.step,
+        int(take.frames[first]),
     )
+    ramps = (wish.ramp if first > whole[0] else 0, wish.ramp if last < whole[1] else 0)
+    return Baking(fitter, take.frames[window], scene.rate, ramps)
 
 
-class _Fitter:
-    def __init__(
-        self,
-        skeleton: Skeleton,
-        root: Array,
-        pose: Pose,
-        turned: np.ndarray,
-        moved: np.ndarray,
-        corners: np.ndarray,
-    ):
-        self.skeleton, self.root, self.pose = skeleton, root, pose
-        self.turned, self.moved, self.hits = turned, moved, corners
-        self.samples = {(int(b), "rotation"): rotation.make_continuous(pose.rotation[:, b]) for b in turned}
-        self.samples |= {(int(b), "translation"): pose.translation[:, b] for b in moved}
-        self.keys: dict[tuple[int, str], Keys] = {}
-        self.ends = self._ends()
-        self.target = self._places(pose)
+@dataclass(eq=False)
+class Baking:
+    """A bake at work: its fitter, the frames (F,) that it fits, their rate, and the ramps of its layer."""
 
-    def _ends(self) -> list[int]:
-        """The bones at the ends of the limbs below what was baked."""
-        baked = set(self.turned.tolist()) | set(self.moved.tolist())
-        parents = self.skeleton.parents
-        below = set(baked)
-        for b, up in enumerate(parents):
-            if up in below:
-                below.add(b)
-        return [b for b in sorted(below) if not any(p == b for p in parents)]
+    fitter: Fitter
+    frames: np.ndarray
+    rate: float
+    ramps: tuple[int, int]
 
-    def _places(self, pose: Pose) -> Array:
-        return self.skeleton.global_matrices(pose, self.root)[:, self.ends][..., :3, 3]
-
-    def _chain(self, end: int) -> list[tuple[int, str]]:
-        found, b = [], end
-        while b >= 0:
-            found += [k for k in self.samples if k[0] == b]
-            b = self.skeleton.parents[b]
-        return found
-
-    def fit_all(
-        self,
-        degrees: float,
-        millimetres: float,
-        progress: Callable[[int], None],
-        cancelled: Callable[[], bool],
-    ) -> None:
-        """Fit every channel, then tighten those whose errors add up too far at an end."""
-        unit = float(np.linalg.norm(self.root[0, :3, 0]))
-        bound = {
-            key: np.radians(degrees) if key[1] == "rotation" else 0.5e-3 * millimetres / unit for key in self.samples
-        }
-        todo = list(self.samples)
-        for _ in range(ROUNDS):
-            for key in todo:
-                if cancelled():
-                    raise CancelledError
-                self.keys[key] = self._fit(key, bound[key])
-                progress(len(self.keys))
-            _, distance = self.errors()
-            bad = distance.max(axis=0) > 1e-3 * millimetres
-            todo = sorted({k for i in np.flatnonzero(bad) for k in self._chain(self.ends[i])})
-            if not todo:
-                return
-            for key in todo:
-                bound[key] *= 0.7
-
-    def _fit(self, key: tuple[int, str], bound: float) -> Keys:
-        samples = self.samples[key]
-        corners = self._sharp(samples)
-        if key[1] == "translation":
-            return fit(samples, lambda curve: np.linalg.norm(curve - samples, axis=1), bound, corners)
-        return fit(samples, lambda curve: _angle(curve, samples), bound, corners)
-
-    def _sharp(self, samples: Array) -> frozenset[int]:
-        """Hits at which this channel really changes its speed at once."""
-        if len(samples) < 5 or not len(self.hits):
-            return frozenset()
-        jerk = np.linalg.norm(np.diff(samples, 2, axis=0), axis=1)
-        level = 5.0 * np.median(jerk) + 1e-9
-        return frozenset(int(h) for h in self.hits if 1 <= h < len(samples) - 1 and jerk[h - 1] > level)
-
-    def fitted(self) -> Pose:
-        """The pose that the keys give, on every frame."""
-        out = self.pose.copy()
-        for (b, path), keys in self.keys.items():
-            curve = keys.evaluate(len(self.pose.rotation))
-            if path == "rotation":
-                out.rotation[:, b] = rotation.normalize(curve)
-            else:
-                out.translation[:, b] = curve
-        return out
-
-    def errors(self) -> tuple[float, Array]:
-        """Worst angle (radians) of a bone, and distances (F, ends) in metres."""
-        now = self.fitted()
-        angle = rotation.angle_between(self.pose.rotation[:, self.turned], now.rotation[:, self.turned])
-        return float(angle.max(initial=0.0)), np.linalg.norm(self._places(now) - self.target, axis=2)
+    def result(self) -> Baked:
+        """What the keys are by now, and how far they are from the take, on the frames and between them."""
+        fitter, names, frames = self.fitter, self.fitter.skeleton.names, self.frames
+        start = int(frames[0])
+        channels = [_channel(names[b], path, k, start, self.rate) for (b, path), k in sorted(fitter.keys.items())]
+        angles, distance = np.degrees(fitter.angles()), 1000.0 * fitter.distances()
+        found: dict[str, float] = {}
+        for i, (b, _) in enumerate(fitter.points):
+            found[names[b]] = max(found.get(names[b], 0.0), float(distance[:, i].max()))
+        bones = [b for b, path in fitter.samples if path == "rotation"]
+        return Baked(
+            clip=Clip(tuple(channels)), start=start, end=int(frames[-1]), frames=len(frames),
+            keys={(names[b], path): len(k.rows) for (b, path), k in fitter.keys.items()},
+            degrees=float(angles.max(initial=0.0)), millimetres=found, between=1000.0 * fitter.between(BETWEEN),
+            turned=_worst(angles, [names[b] for b in bones], frames),
+            off=_worst(distance, [names[b] for b, _ in fitter.points], frames), ramps=self.ramps,
+        )  # fmt: skip
 
 
-def _angle(curve: Array, samples: Array) -> Array:
-    """Angles between a fitted curve of quaternion components and unit samples, radians (F,)."""
-    length = np.linalg.norm(curve, axis=1)
-    cosine = np.abs(np.sum(curve * samples, axis=1)) / np.maximum(length, 1e-12)
-    sine = np.linalg.norm(curve / np.maximum(length, 1e-12)[:, None] - samples, axis=1)
-    return np.where(cosine > 0.99, 2.0 * sine, 2.0 * np.arccos(np.clip(cosine, 0.0, 1.0)))
+def _worst(amounts: Array, names: list[str], frames: np.ndarray) -> Worst | None:
+    if not amounts.size:
+        return None
+    f, i = np.unravel_index(int(np.argmax(amounts)), amounts.shape)
+    return Worst(names[int(i)], int(frames[f]), float(amounts[f, i]))
 
 
 def _corners(take: Take, window: slice) -> np.ndarray:
@@ -233,17 +231,43 @@ def _channel(bone: str, path: str, keys: Keys, start: int, rate: float) -> Chann
 
 
 def add_layer(
-    scene: Scene, assets: AssetStore, figure_id: str, baked: Baked, name: str, of: str | None = None
+    scene: Scene,
+    assets: AssetStore,
+    figure_id: str,
+    baked: Baked,
+    name: str,
+    of: str | None = None,
+    mode: str = "replace",
 ) -> Scene:
-    """The scene with baked keys as the figure's topmost layer; ``of``: the take's id, of which earlier bakes give way."""
+    """The scene with baked keys as the figure's topmost layer; ``of``: the take's id, of which earlier bakes give way that have nothing besides. ``mode`` add: what
+    the keys add to all that lies below.
+    """
     figure = scene.figure(figure_id)
-    kept = tuple(layer for layer in figure.layers if of is None or layer.of != of)
+    kept = tuple(x for x in figure.layers if of is None or x.of != of or not _within(assets, x, baked))
+    clip = baked.clip if mode == "replace" else added_to(scene, assets, figure.changed(layers=kept), baked.clip)
     layer = Layer(
-        id=edit.fresh_id("layer", {layer.id for layer in kept}),
-        name=name,
-        of=of,
-        asset=assets.add(baked.clip.to_arrays()),
-        start=baked.start,
-        end=baked.end,
-    )
+        id=edit.fresh_id("layer", {layer.id for layer in kept}), name=name, of=of, asset=assets.add(clip.to_arrays()),
+        start=baked.start, end=baked.end, ramp_in=baked.ramps[0], ramp_out=baked.ramps[1], mode=mode,
+    )  # fmt: skip
     return edit.figure(scene, figure_id, layers=(*kept, layer))
+
+
+def _within(assets: AssetStore, layer: Layer, baked: Baked) -> bool:
+    """Whether a bake covers all that a layer has."""
+    mine = {(c.bone, c.path) for c in load_clip(assets, layer.asset).channels}
+    return baked.start <= layer.start and layer.end <= baked.end and mine <= set(baked.keys)
+
+
+def added_to(scene: Scene, assets: AssetStore, figure: Figure, clip: Clip) -> Clip:
+    """A clip in scene time as what it adds to a figure's keys, on every frame."""
+    channels = []
+    for c in clip.channels:
+        frames = np.arange(round(c.times[0] * scene.rate), round(c.times[-1] * scene.rate) + 1, dtype=float)
+        below = getattr(keyed_pose(scene, assets, figure, frames), c.path)[:, figure.bone_index[c.bone]]
+        now = c.sample(frames / scene.rate)
+        if c.path == "rotation":
+            more = rotation.make_continuous(rotation.multiply(rotation.conjugate(below), now))
+        else:
+            more = now / below if c.path == "scale" else now - below
+        channels.append(Channel(c.bone, c.path, "LINEAR", frames / scene.rate, more))
+    return Clip(tuple(channels))

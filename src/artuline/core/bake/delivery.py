@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from artuline.core.bake.bake import Baked, add_layer, bake_figure
+from artuline.core.bake.bake import Baked, BakeWish, add_layer, bake_figure
 from artuline.core.bake.merged import merged_clip, rested
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation
@@ -85,8 +85,7 @@ def company(scene: Scene, figure: str) -> list[str]:
 def bake_take(
     scene: Scene,
     assets: AssetStore,
-    degrees: float,
-    millimetres: float,
+    wish: BakeWish,
     progress: Callable[[int, int], None] = lambda done, total: None,
 ) -> tuple[Scene, dict[str, Baked]]:
     """The scene with its shown take as layers on every figure that physics moves, and what each came to, by figure id.
@@ -101,7 +100,7 @@ def bake_take(
     failed = None
     for f in (f for f in scene.figures if f.id in take.poses and f.bodies and not f.stays):
         try:
-            results[f.id] = bake_figure(scene, assets, f, take, degrees, millimetres, progress)
+            results[f.id] = bake_figure(scene, assets, f, take, wish, progress)
         except ArtulineError as error:
             failed = error
     if not results:

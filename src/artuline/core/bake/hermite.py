@@ -1,19 +1,20 @@
 """Fitting sampled motion with few cubic Hermite keys.
 
-Keys lie on samples and hold their values; slopes are the least squares fit, which couples only neighbours:
-one banded system for all dimensions. Keys are added where the error is worst, then those are taken out
-again that the bound does not need.
+Keys lie on samples; their values and slopes are the least squares fit, which couples only neighbours: one banded system for all dimensions, whose weights lean
+on where the bound is missed (Lawson 1961, Contributions to the Theory of Linear Least Maximum Approximation). Keys are added where the error is worst, then
+those are taken out again that the bound does not need.
 """
 
-from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.linalg import solve_banded
 
+from artuline.core.bake.fit_kernels import BAND, CORNER, FREE, LEVEL, PINNED, measure, search, solve_keys
 from artuline.core.geometry.rotation import Array
 
-ErrorOf = Callable[[Array], Array]
+STILL = 0.05  # of the bound: samples that stay within are a rest
+REST = 12  # rows that a rest takes at least
+SHARP = 1e-4  # m, or radians: bounds below are not reached by floating point
 
 
 @dataclass(frozen=True)
@@ -25,94 +26,108 @@ class Keys:
     slope_in: Array
     slope_out: Array
 
-    def evaluate(self, count: int) -> Array:
-        """The curve at rows 0 .. count - 1: (count, D)."""
-        x = np.arange(count, dtype=float)
+    def evaluate(self, at: int | Array) -> Array:
+        """The curve at rows 0 .. at - 1, or at rows (N,) of any kind: (N, D)."""
+        x = np.arange(at, dtype=float) if isinstance(at, int) else np.asarray(at, float)
         i = np.clip(np.searchsorted(self.rows, x, side="right") - 1, 0, len(self.rows) - 2)
         span = (self.rows[i + 1] - self.rows[i]).astype(float)
-        a, b, c, d = _basis((x - self.rows[i]) / span, span)
+        u = (x - self.rows[i]) / span
+        u2, u3 = u * u, u * u * u
         v = self.values
-        return a * v[i] + b * self.slope_out[i] + c * v[i + 1] + d * self.slope_in[i + 1]
+        parts = ((2 * u3 - 3 * u2 + 1), (u3 - 2 * u2 + u) * span, 3 * u2 - 2 * u3, (u3 - u2) * span)
+        a, b, c, d = (p[:, None] for p in parts)
+        return np.asarray(a * v[i] + b * self.slope_out[i] + c * v[i + 1] + d * self.slope_in[i + 1])
 
 
-def _basis(u: Array, span: Array) -> tuple[Array, Array, Array, Array]:
-    """Hermite basis functions of value, slope out, next value, slope in, as columns."""
-    u2, u3 = u * u, u * u * u
-    parts = (2 * u3 - 3 * u2 + 1, (u3 - 2 * u2 + u) * span, 3 * u2 - 2 * u3, (u3 - u2) * span)
-    return tuple(p[:, None] for p in parts)  # type: ignore[return-value]
+@dataclass(frozen=True, eq=False)
+class Wish:
+    """What a fit has to keep. ``bounds``: the error that is allowed, one for all rows or for each (F,), metres or, where it is ``turning``, radians.
 
-
-def slopes(samples: Array, rows: np.ndarray, corners: frozenset[int]) -> Keys:
-    """Keys at ``rows`` with least squares slopes; at ``corners`` (rows) the two slopes are free of each other."""
-    count = len(samples)
-    free = np.zeros(len(rows), int)
-    free[1:] = np.cumsum([2 if int(r) in corners else 1 for r in rows[:-1]])
-    into = free.copy()
-    out = into + np.array([1 if int(r) in corners else 0 for r in rows])
-    size = int(out[-1]) + 1
-    x = np.arange(count, dtype=float)
-    i = np.clip(np.searchsorted(rows, x, side="right") - 1, 0, len(rows) - 2)
-    span = (rows[i + 1] - rows[i]).astype(float)
-    a, b, c, d = _basis((x - rows[i]) / span, span)
-    left = samples - a * samples[rows[i]] - c * samples[rows[i + 1]]
-    p, q = out[i], into[i + 1]
-    diagonal = np.bincount(p, b[:, 0] ** 2, size) + np.bincount(q, d[:, 0] ** 2, size)
-    beside = np.bincount(np.minimum(p, q), b[:, 0] * d[:, 0], size)
-    right = np.zeros((size, samples.shape[1]))
-    np.add.at(right, p, b * left)
-    np.add.at(right, q, d * left)
-    # a slope that no sample sees (neighbouring keys) follows the samples' own difference
-    central = np.gradient(samples, axis=0) if count > 2 else np.repeat(samples[1:] - samples[:1], 2, axis=0)
-    weight = 1e-6
-    for where in (into, out):
-        np.add.at(diagonal, where, weight)
-        np.add.at(right, where, weight * central[rows])
-    banded = np.zeros((3, size))
-    banded[0, 1:], banded[1], banded[2, :-1] = beside[:-1], diagonal, beside[:-1]
-    solved = solve_banded((1, 1), banded, right)
-    return Keys(rows, samples[rows], solved[into], solved[out])
-
-
-def fit(samples: Array, error_of: ErrorOf, bound: float, corners: frozenset[int] = frozenset()) -> Keys:
-    """The fewest keys found that keep the error within a bound.
-
-    samples (F, D); ``error_of(curve (F, D)) -> (F,)`` measures a fitted curve; corners: rows that get a key
-    with two slopes. The first and the last row are always keys.
+    ``corners``: rows at which the speed changes at once; ``musts``: rows that get a key in any case, with the sample's value. ``step``: keys
+    only on every so many rows, counted from ``origin``. ``rests``: long rests become two keys without slopes.
     """
-    last = len(samples) - 1
-    rows = np.array(sorted({0, last} | {c for c in corners if 0 < c < last}))
-    while True:
-        keys = slopes(samples, rows, corners)
-        error = error_of(keys.evaluate(last + 1))
-        if error.max() <= bound or len(rows) > last:
-            break
-        segment = np.clip(np.searchsorted(rows, np.arange(last + 1), side="right") - 1, 0, len(rows) - 2)
-        new = set()
-        for s in np.unique(segment[error > bound]):
-            inside = np.arange(rows[s] + 1, rows[s + 1])
-            if len(inside):
-                # not too close to an end: half way is worth more than a sliver
-                margin = len(inside) // 6
-                core = inside[margin : len(inside) - margin] if margin else inside
-                new.add(int(core[np.argmax(error[core])]))
-        if not new:
-            break
-        rows = np.array(sorted(set(rows.tolist()) | new))
-    return _thin(samples, keys, error_of, bound, corners)
+
+    bounds: float | Array
+    turning: bool = False
+    corners: frozenset[int] = frozenset()
+    musts: frozenset[int] = frozenset()
+    step: int = 1
+    origin: int = 0
+    rests: bool = True
 
 
-def _thin(samples: Array, keys: Keys, error_of: ErrorOf, bound: float, corners: frozenset[int]) -> Keys:
-    """Take out every key that the bound does not need, the least needed first."""
-    tried: set[int] = set()
-    while True:
-        inner = [int(r) for r in keys.rows[1:-1] if int(r) not in tried]
-        if not inner:
-            return keys
-        for row in inner:
-            fewer = slopes(samples, keys.rows[keys.rows != row], corners - {row})
-            if error_of(fewer.evaluate(len(samples))).max() <= bound:
-                keys = fewer
-                break
-            tried.add(row)
-        else:
-            return keys
+def kinds_of(samples: Array, wish: Wish) -> np.ndarray:
+    """What every row is to the fit (F,), as of ``fit_kernels.solve_keys``."""
+    count = len(samples)
+    kinds = np.full(count, FREE, np.int64)
+    for rows, kind in ((wish.musts, PINNED), (wish.corners, CORNER)):
+        kinds[[r for r in rows if 0 < r < count - 1]] = kind
+    if wish.rests:
+        for first, last in rests(samples, STILL * float(np.min(wish.bounds))):
+            # between the two it does not move, whatever happens around
+            kinds[first + 1 : last] = FREE
+            for end in (first, last):
+                kinds[end] = kinds[end] if kinds[end] == CORNER else LEVEL
+    return kinds
+
+
+def rests(samples: Array, within: float) -> list[tuple[int, int]]:
+    """First and last rows of the stretches, ``REST`` rows or longer, in which no sample is farther than ``within`` from the first."""
+    found, first, count = [], 0, len(samples)
+    while first < count - 1:
+        off = np.abs(samples[first:] - samples[first]).max(axis=1) > within
+        last = first + (int(np.argmax(off)) if off.any() else count - first) - 1
+        if last - first + 1 >= REST:
+            found.append((first, last))
+            first = last
+        first += 1
+    return found
+
+
+def fit(samples: Array, wish: Wish) -> Keys:
+    """The fewest keys found that keep the error of samples (F, D), F of 2 or more, within its bounds. Rotations are unit quaternions that do not flip.
+
+    The first and the last row are always keys, with the samples' values.
+    """
+    samples = np.ascontiguousarray(samples, float)
+    count, width = samples.shape
+    kinds = kinds_of(samples, wish)
+    allowed = (np.arange(count) + wish.origin) % wish.step == 0
+    bounds = np.maximum(np.broadcast_to(np.asarray(wish.bounds, float), (count,)), SHARP * 1e-8)
+    bounds = np.ascontiguousarray(bounds)
+    values, into, out = np.zeros((3, count, width))
+    rows, fewer = np.zeros((2, count), np.int64)
+    band, right, weights, errors = (
+        np.zeros((3 * count, BAND)),
+        np.zeros((3 * count, width)),
+        np.ones(count),
+        np.zeros(count),
+    )
+    tighter = bounds.copy()
+    for _ in range(4):
+        n = search(samples, kinds, allowed, tighter, wish.turning, rows, fewer, np.zeros(count, np.bool_),
+                   values, into, out, band, right, weights, errors)  # fmt: skip
+        if not wish.turning:
+            break
+        # a key of a rotation is a rotation: its way to there changes the curve a little
+        length = np.linalg.norm(values[:n], axis=1, keepdims=True)
+        values[:n], into[:n], out[:n] = values[:n] / length, into[:n] / length, out[:n] / length
+        measure(samples, rows, n, values, into, out, True, errors)
+        over = float((errors / bounds).max())
+        if over <= 1.0 or (kinds != FREE).all() or n == count:
+            break
+        tighter *= 0.95 / over
+    return Keys(rows[:n].copy(), values[:n].copy(), into[:n].copy(), out[:n].copy())
+
+
+def slopes(samples: Array, rows: np.ndarray, kinds: np.ndarray) -> Keys:
+    """Least squares keys at ``rows`` (K,) for samples (F, D); kinds (F,) as of ``fit_kernels.solve_keys``."""
+    samples = np.ascontiguousarray(samples, float)
+    count, width = samples.shape
+    values, into, out = np.zeros((3, count, width))
+    band, right = np.zeros((3 * count, BAND)), np.zeros((3 * count, width))
+    at = np.zeros(count, np.int64)
+    at[: len(rows)] = rows
+    solve_keys(samples, at, len(rows), kinds, np.ones(count), values, into, out, band, right)
+    n = len(rows)
+    return Keys(np.asarray(rows).copy(), values[:n].copy(), into[:n].copy(), out[:n].copy())

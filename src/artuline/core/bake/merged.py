@@ -44,8 +44,15 @@ def _layered(figure: Figure, assets: AssetStore) -> dict[tuple[str, str], tuple[
     found: dict[tuple[str, str], tuple[Layer, Channel] | None] = {}
     for layer in (x for x in figure.layers if not x.muted):
         for c in load_clip(assets, layer.asset).channels:
-            alone = (c.bone, c.path) not in found and c.interpolation == "CUBICSPLINE" and layer.mode == "replace"
-            found[c.bone, c.path] = (layer, c) if alone and layer.weight == 1.0 else None
+            alone = (
+                (c.bone, c.path) not in found
+                and c.interpolation == "CUBICSPLINE"
+                and layer.mode == "replace"
+                and c.holds is None
+            )
+            found[c.bone, c.path] = (
+                (layer, c) if alone and layer.weight == 1.0 and not (layer.ramp_in or layer.ramp_out) else None
+            )
     return {key: value for key, value in found.items() if value is not None}
 
 

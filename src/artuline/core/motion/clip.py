@@ -24,7 +24,7 @@ class Channel:
     """One curve of one bone.
 
     times (K,) seconds, increasing. values (K, D), or (K, 3, D) for CUBICSPLINE: in-tangent, value,
-    out-tangent, tangents per second. D is 3, or 4 for rotations.
+    out-tangent, tangents per second. D is 3, or 4 for rotations. holds (K,): whether the value of a key of a cubic curve stays until the next.
     """
 
     bone: str
@@ -32,15 +32,17 @@ class Channel:
     interpolation: Interpolation
     times: Array
     values: Array
+    holds: np.ndarray | None = None
 
     def sample(self, times: Array) -> Array:
         """Values at times (F,) -> (F, D); held before the first key and after the last."""
-        return _sample(self.path, self.interpolation, self.times, self.values[..., None, :], np.asarray(times, float))[
-            :, 0
-        ]
+        values, at = self.values[..., None, :], np.asarray(times, float)
+        return _sample(self.path, self.interpolation, self.times, values, at, self.holds)[:, 0]
 
 
-def _sample(path: Path, interpolation: Interpolation, keys: Array, values: Array, times: Array) -> Array:
+def _sample(
+    path: Path, interpolation: Interpolation, keys: Array, values: Array, times: Array, holds: np.ndarray | None = None
+) -> Array:
     """C curves with the same keys (K,) at times (F,) -> (F, C, D); values (K, C, D), or (K, 3, C, D) for CUBICSPLINE."""
 
     def finish(value: Array) -> Array:
@@ -60,6 +62,8 @@ def _sample(path: Path, interpolation: Interpolation, keys: Array, values: Array
         return rotation.slerp(a, b, u[..., 0]) if path == "rotation" else a + (b - a) * u
     a, b = values[i, 1], values[i + 1, 1]
     out, into = values[i, 2] * span, values[i + 1, 0] * span
+    if holds is not None:
+        u = np.where((holds[i] & (t < keys[i + 1]))[:, None, None], 0.0, u)
     u2, u3 = u * u, u * u * u
     return finish((2 * u3 - 3 * u2 + 1) * a + (u3 - 2 * u2 + u) * out + (3 * u2 - 2 * u3) * b + (u3 - u2) * into)
 
@@ -80,17 +84,25 @@ class Clip:
     def apply(self, skeleton: Skeleton, times: Array, pose: Pose) -> None:
         """Write the curves' values over a pose with a leading frame axis."""
         index = {n: i for i, n in enumerate(skeleton.names)}
-        for bones, path, interpolation, keys, values in self._bundles:
-            getattr(pose, path)[:, [index[b] for b in bones]] = _sample(path, interpolation, keys, values, times)
+        for bones, path, interpolation, keys, values, holds in self._bundles:
+            getattr(pose, path)[:, [index[b] for b in bones]] = _sample(path, interpolation, keys, values, times, holds)
 
     @cached_property
-    def _bundles(self) -> list[tuple[list[str], Path, Interpolation, Array, Array]]:
-        """Curves of one kind with the same keys, side by side: bones, path, interpolation, keys and values."""
+    def _bundles(self) -> list[tuple[list[str], Path, Interpolation, Array, Array, np.ndarray | None]]:
+        """Curves of one kind with the same keys, side by side: bones, path, interpolation, keys, values, and which keys hold."""
         found: dict[tuple[Path, Interpolation, bytes], list[Channel]] = {}
         for c in self.channels:
-            found.setdefault((c.path, c.interpolation, np.asarray(c.times, float).tobytes()), []).append(c)
+            held = b"" if c.holds is None else c.holds.tobytes()
+            found.setdefault((c.path, c.interpolation, np.asarray(c.times, float).tobytes() + held), []).append(c)
         return [
-            ([c.bone for c in same], path, how, same[0].times, np.stack([c.values for c in same], axis=-2))
+            (
+                [c.bone for c in same],
+                path,
+                how,
+                same[0].times,
+                np.stack([c.values for c in same], axis=-2),
+                same[0].holds,
+            )
             for (path, how, _), same in found.items()
         ]
 
@@ -105,6 +117,8 @@ class Clip:
         for i, c in enumerate(self.channels):
             arrays[f"{i}.times"] = np.asarray(c.times, np.float64)
             arrays[f"{i}.values"] = np.asarray(c.values, np.float64)
+            if c.holds is not None:
+                arrays[f"{i}.holds"] = np.asarray(c.holds, np.uint8)
         return arrays
 
     @staticmethod
@@ -130,6 +144,8 @@ class Clip:
             values = c.take(f"{i}.values", shape)
             if not len(times) or (np.diff(times) <= 0.0).any():
                 raise c.fail(f"the key times of channel {i} do not run forward")
+            if f"{i}.holds" in arrays:
+                c.take(f"{i}.holds", (len(times),), "i", low=0, high=1)
             at_keys = values[:, 1] if values.ndim == 3 else values
             if path == "rotation" and (np.linalg.norm(at_keys, axis=1) < 1e-9).any():
                 raise c.fail(f"channel {i} has a rotation of no length")
@@ -139,11 +155,10 @@ class Clip:
         """The inverse of ``to_arrays``. Raises ArtulineError."""
         try:
             table = json.loads(bytes(arrays["channels"]))
-            return Clip(
-                tuple(
-                    Channel(bone, path, interpolation, arrays[f"{i}.times"], arrays[f"{i}.values"])
-                    for i, (bone, path, interpolation) in enumerate(table)
-                )
-            )
+            channels = []
+            for i, (bone, path, interpolation) in enumerate(table):
+                holds = np.asarray(arrays[f"{i}.holds"], bool) if f"{i}.holds" in arrays else None
+                channels.append(Channel(bone, path, interpolation, arrays[f"{i}.times"], arrays[f"{i}.values"], holds))
+            return Clip(tuple(channels))
         except (KeyError, ValueError, TypeError) as error:
             raise ArtulineError("a clip's data is damaged") from error

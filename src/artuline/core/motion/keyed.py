@@ -117,11 +117,21 @@ def apply_layer(scene: Scene, assets: AssetStore, figure: Figure, layer: Layer, 
         new = c.sample(seconds)
         if layer.mode == "add":
             new = _added(c.path, values[at], new)
-        if layer.weight < 1.0:
+        share = layer_share(layer, frames[own])
+        if share.min() < 1.0:
             old = values[at]
-            share = np.full(len(own), layer.weight)
-            new = rotation.slerp(old, new, share) if c.path == "rotation" else old + (new - old) * layer.weight
+            new = rotation.slerp(old, new, share) if c.path == "rotation" else old + (new - old) * share[:, None]
         values[at] = new
+
+
+def layer_share(layer: Layer, frames: Array) -> Array:
+    """How much of a layer shows at frames (F,) within it, without a jump at the ends of its ramps."""
+    share = np.full(len(frames), layer.weight)
+    for ramp, passed in ((layer.ramp_in, frames - layer.start), (layer.ramp_out, layer.end - frames)):
+        if ramp > 0:
+            t = np.clip(passed / ramp, 0.0, 1.0)
+            share *= t * t * (3.0 - 2.0 * t)
+    return share
 
 
 def _added(path: str, below: Array, values: Array) -> Array:

@@ -14,6 +14,7 @@ from typing import Any
 import numba
 import numpy as np
 
+from artuline.core.bake.hermite import Wish, fit
 from artuline.core.errors import ArtulineError, CancelledError
 from artuline.core.physics import (
     collide,
@@ -137,6 +138,7 @@ def _compile_all() -> None:
         if other is not None:
             other.wait()
         _small_world().step(1.0 / 24.0, 2)
+        fit(np.zeros((3, 4)), Wish(1.0, turning=True))
     finally:
         gc.enable()
 

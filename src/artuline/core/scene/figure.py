@@ -1,9 +1,9 @@
 """A figure: anything articulated, with its bones, clips, layers, bodies, joints and groups."""
 
 from functools import cached_property
-from typing import Literal
+from typing import Annotated, Literal
 
-from pydantic import model_validator
+from pydantic import Field, model_validator
 
 from artuline.core.scene.body import Body, Joint, Shape
 from artuline.core.scene.group import Group
@@ -14,7 +14,10 @@ from artuline.core.scene.values import UPRIGHT, ZERO, Id, Model, NonNegative, Po
 
 
 class Bone(Model):
-    """A node of the skeleton with its rest pose relative to its parent (file units, scale without unit)."""
+    """A node of the skeleton with its rest pose relative to its parent (file units, scale without unit).
+
+    ``order``: in which its curves show rotations as angles; None: the one that stays farthest from gimbal lock.
+    """
 
     name: Id
     parent: str | None = None
@@ -22,6 +25,7 @@ class Bone(Model):
     rotation: Quat = UPRIGHT
     scale: Vec3 = (1.0, 1.0, 1.0)
     deforms: bool = False
+    order: Literal["xyz", "xzy", "yxz", "yzx", "zxy", "zyx"] | None = None
 
 
 class Material(Model):
@@ -45,7 +49,9 @@ class Layer(Model):
     """Keys above a figure's clip and the layers before it; the asset holds curves in scene time. Applies from ``start`` to ``end``.
 
     ``kind``: poses that were keyed by hand steer physics, baked results do not. ``mode``: takes the place of what lies below, or adds to it
-    (translations are added, rotations turned in the bone's own frame, scales multiplied). ``of``: the take that it was baked from.
+    (translations are added, rotations turned in the bone's own frame, scales multiplied). ``of``: the take that it was baked from. ``ramp_in``,
+    ``ramp_out``: frames in which it comes in after its start, and goes out before its end. ``leads``: baked keys that were edited steer physics too. ``baked``:
+    the curves before they were edited.
     """
 
     id: Id
@@ -58,11 +64,15 @@ class Layer(Model):
     mode: Literal["replace", "add"] = "replace"
     muted: bool = False
     of: str | None = None
+    leads: bool = False
+    baked: str | None = None
+    ramp_in: Annotated[int, Field(ge=0, le=10000)] = 0
+    ramp_out: Annotated[int, Field(ge=0, le=10000)] = 0
 
     @property
     def steers(self) -> bool:
         """Whether physics follows it."""
-        return self.kind == "posed" and not self.muted
+        return (self.kind == "posed" or self.leads) and not self.muted
 
 
 class Figure(Model):

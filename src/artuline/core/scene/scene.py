@@ -2,7 +2,7 @@
 
 import hashlib
 from functools import cached_property
-from typing import Annotated
+from typing import Annotated, Any
 
 from pydantic import Field, model_validator
 
@@ -158,6 +158,7 @@ class Scene(Model):
         found = {t.asset for t in self.takes} | {t.scene for t in self.takes if t.scene is not None}
         for f in self.figures:
             found |= {c.asset for c in f.clips} | {layer.asset for layer in f.layers}
+            found |= {x.baked for x in f.layers if x.baked is not None}
             if f.asset:
                 found.add(f.asset)
             found |= f.solids
@@ -171,7 +172,8 @@ class Scene(Model):
 
     @cached_property
     def _fingerprint(self) -> str:
-        quiet_figure = {"name", "source", "materials", "asset", "layers", "mirror", "prop", "made"}
+        quiet: tuple[str, ...] = ("name", "source", "materials", "asset", "layers", "mirror", "prop", "made")
+        quiet_figure: dict[str, Any] = {**dict.fromkeys(quiet, True), "bones": {"__all__": {"order"}}}
         text = self.model_dump_json(
             exclude_defaults=True,
             exclude={

@@ -1,30 +1,41 @@
-"""What Curves does: bakes takes to keys on a layer."""
+"""What Curves does: bakes takes to keys on a layer, and works on layers."""
 
 from pathlib import Path
 
 from PySide6.QtWidgets import QFileDialog
 
-from artuline.core.bake.bake import add_layer, bake_figure, moved
+from artuline.core.bake.bake import Baked, BakeWish, Worst, add_layer, bake_figure, moved
 from artuline.core.bake.delivery import company
+from artuline.core.bake.layer_keys import alone, stacked
 from artuline.core.scene import edit
 from artuline.core.scene.model import Scene
 from artuline.desk.desk import Desk
+from artuline.desk.stations.curves.editor.editing import Editing
 from artuline.formats.obj_sequence import write_sequence
+
+RAMP = 4  # frames in which a bake of a part of a take comes in and goes out
+BEST = "best"
 
 
 class Commands:
     """Bakes, and what was last baked."""
 
-    def __init__(self, desk: Desk, station: str):
-        self.desk, self.session, self._station = desk, desk.session, station
+    def __init__(self, desk: Desk, station: str, editing: Editing):
+        self.desk, self.session, self._station, self.editing = desk, desk.session, station, editing
         self.bounds = {"degrees": 1.0, "millimetres": 10.0}
+        self.range: tuple[int, int] | None = None
+        self.step, self.only_chosen, self.adds = 1, False, False
         #: By figure, what its last bake came to.
-        self.baked: dict[str, str] = {}
+        self.baked: dict[str, Baked] = {}
         #: Whether the take is shown, or the keys that were baked from it.
         self.shows_take = True
-        self.session.leaving.connect(self.baked.clear)
+        self.session.leaving.connect(self._leave)
         self._take = self.session.scene.take
         self.session.scene_changed.connect(self._changed)
+
+    def _leave(self) -> None:
+        self.baked.clear()
+        self.range = None
 
     def _changed(self) -> None:
         """Another take is shown itself first."""
@@ -36,37 +47,96 @@ class Commands:
         self.shows_take = not on
         self.desk.stage.refresh()
 
+    def wish(self) -> BakeWish:
+        """How the panel says that a take is to be baked."""
+        chosen = self.session.chosen() if self.only_chosen else frozenset()
+        first, last = self.range or (None, None)
+        return BakeWish(
+            self.bounds["degrees"], self.bounds["millimetres"], chosen or None, first, last, self.step, RAMP
+        )
+
+    def set_bound(self, which: str, value: float) -> None:
+        """Another error; keys that were baked are fitted anew at once, unless they were edited since."""
+        self.bounds[which] = value
+        f, ref = self.session.figure(), self.session.scene.active_take()
+        layer = self.editing.layer()
+        if (
+            f is not None
+            and ref is not None
+            and f.id in self.baked
+            and layer is not None
+            and layer.of == ref.id
+            and not layer.baked
+            and not self.desk.jobs.busy
+        ):
+            self.bake()
+
+    def set_range(self, first: int, last: int) -> None:
+        """Which frames are baked."""
+        s = self.session.scene
+        self.range = None if (first, last) == (s.start, s.end) else (first, last)
+
     def bake(self) -> None:
         """Fit keys to the take in the background and put them on a layer."""
         f, take, ref = self.session.figure(), self.session.take(), self.session.scene.active_take()
         if f is None or take is None or ref is None:
             self.desk.fault("There is no take to bake: run the scene first.")
             return
-        scene, assets, bounds = self.session.scene, self.session.assets, dict(self.bounds)
+        scene, assets, wish = self.session.scene, self.session.assets, self.wish()
+        mode = "add" if self.adds else "replace"
 
-        def work(progress, cancelled):
+        def work(progress, cancelled):  # type: ignore[no-untyped-def]
             # what physics moves of all that is held together; if it is nothing, the reason is that of the figure itself
             which = [x for x in company(scene, f.id) if moved(take, x)] or [f.id]
-            found = {}
-            for x in which:
-                figure = scene.figure(x)
-                found[x] = bake_figure(
-                    scene, assets, figure, take, bounds["degrees"], bounds["millimetres"], progress, cancelled
-                )
-            return found
+            which = [f.id] if wish.bones is not None else which
+            return {x: bake_figure(scene, assets, scene.figure(x), take, wish, progress, cancelled) for x in which}
 
-        def then(found) -> None:
+        def then(found: dict[str, Baked]) -> None:
             def change(s: Scene) -> Scene:
                 for figure, baked in found.items():
-                    s = add_layer(s, assets, figure, baked, f"{ref.name} baked", ref.id)
+                    s = add_layer(s, assets, figure, baked, f"{ref.name} baked", ref.id, mode)
                 return s
 
             self.shows_take = False
             if self.session.edit("Bake the take", change):
-                self.baked |= {k: b.summary()[0].upper() + b.summary()[1:] + "." for k, b in found.items()}
+                self.baked |= found
             self.desk.go(self._station)
 
         self.desk.start("Fitting keys", work, then)
+
+    def show_worst(self, worst: Worst) -> None:
+        """Go to where a bake is farthest from its take."""
+        f = self.session.figure()
+        if f is not None:
+            self.session.select(f.id, frozenset({worst.bone}))
+        self.session.set_frame(worst.frame)
+
+    def change_layer(self, words: str, figure: str, layer: str, **values: object) -> None:
+        """Change what a layer says of itself."""
+        self.session.edit(
+            words,
+            lambda s: edit.figure(
+                s, figure, layers=edit.replace(s.figure(figure).layers, layer, lambda x: x.changed(**values))
+            ),
+        )
+
+    def stack(self, figure: str, layer: str, up: bool) -> None:
+        """Move a layer above or below its neighbour."""
+        self.session.edit("Move a layer", lambda s: stacked(s, figure, layer, up))
+
+    def solo(self, figure: str, layer: str) -> None:
+        """Mute all other layers, or unmute them again."""
+        self.session.edit("Only this layer", lambda s: alone(s, figure, layer))
+
+    def set_order(self, figure: str, bones: frozenset[str], order: str) -> None:
+        """Choose in which order the curves of bones show their rotations; the best one for none of them."""
+        chosen = None if order == BEST else order
+
+        def change(s: Scene) -> Scene:
+            made = tuple(b.changed(order=chosen) if b.name in bones else b for b in s.figure(figure).bones)
+            return edit.figure(s, figure, bones=made)
+
+        self.session.edit("Order of rotation", change)
 
     def ask_frames(self) -> None:
         """Choose a name, and write the geometry of every frame."""

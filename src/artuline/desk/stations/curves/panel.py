@@ -1,38 +1,88 @@
-"""Details of Curves: baking, layers and delivery."""
+"""Details of Curves: baking, layers, keys and delivery."""
 
 from functools import partial
 
 from PySide6.QtWidgets import QLabel
 
+from artuline.core.bake.bake import Baked
 from artuline.core.bake.delivery import company
+from artuline.core.geometry.euler import ORDERS
 from artuline.core.scene import edit
-from artuline.core.scene.model import Figure, Scene
+from artuline.core.scene.model import Figure, Layer, Scene
 from artuline.desk.form import Form
-from artuline.desk.stations.curves.commands import Commands
-from artuline.desk.widgets.fields import button, faint, row, rule, section
+from artuline.desk.stations.curves.commands import BEST, Commands
+from artuline.desk.stations.curves.editor.commands import KeyCommands
+from artuline.desk.widgets.fields import button, buttons, faint, row, rule, section
 
 
-def fill(d: Form, w: Commands, f: Figure) -> None:
-    """Baking, layers and delivery."""
-    s = d.session
-    if s.scene.active_take() is None:
+def fill(d: Form, w: Commands, keys: KeyCommands, f: Figure) -> None:
+    """Baking, layers, keys and delivery."""
+    if d.session.scene.active_take() is None and not any(x.kind == "baked" for x in f.layers):
         d.add(faint("Nothing to bake yet: run the scene first."))
         d.add(d.act("run", primary=True))
         return
+    if d.session.scene.active_take() is not None:
+        _bake(d, w, f)
+    _layers(d, w, f)
+    if w.editing.layer() is not None:
+        _keys(d, w, keys, f)
+    _deliver(d, w, f)
+
+
+def _bake(d: Form, w: Commands, f: Figure) -> None:
     d.add(section("Bake"))
-    d.add(
-        faint(
-            "Fits the take with as few keys as the error allows. The keys go to a layer above the clip, which stays as it is."
+    if f.id not in w.baked:
+        d.add(
+            faint(
+                "Fits the take with as few keys as the error allows. The keys go to a layer above the clip, which stays as it is."
+            )
         )
-    )
     for label, key, unit in (("Error of a bone", "degrees", "°"), ("Error at the ends", "millimetres", "mm")):
-        d.plain_number(label, w.bounds[key], unit, partial(w.bounds.__setitem__, key), step=0.05, decimals=1, low=0.05, high=500,
-                       tip="How far the keys may be from the take.")  # fmt: skip
+        d.plain_number(label, w.bounds[key], unit, partial(w.set_bound, key), step=0.05, decimals=2, low=0.05, high=500,
+                       tip="How far the keys may be from the take. Keys that were baked and not edited follow at once.")  # fmt: skip
+    if d.fold("Which part", "" if w.range is None and w.step == 1 and not w.only_chosen and not w.adds else "a part"):
+        s = d.session.scene
+        first, last = w.range or (s.start, s.end)
+        d.plain_number("From frame", first, "", lambda v: w.set_range(round(v), (w.range or (0, s.end))[1]), step=0.5, decimals=0, low=s.start, high=s.end,
+                       reset=s.start, tip="The first frame that is baked.")  # fmt: skip
+        d.plain_number("To frame", last, "", lambda v: w.set_range((w.range or (s.start, 0))[0], round(v)), step=0.5, decimals=0, low=s.start, high=s.end,
+                       reset=s.end, tip="The last frame that is baked.")  # fmt: skip
+        d.toggle(
+            "Only chosen bones",
+            w.only_chosen,
+            partial(setattr, w, "only_chosen"),
+            "Of the figure, only the bones that are selected.",
+        )
+        d.choice("Keys on", ["every frame", "every second frame"], "every frame" if w.step == 1 else "every second frame",
+                 lambda v: setattr(w, "step", 1 if v == "every frame" else 2), "On which frames keys may lie, counted from 0.")  # fmt: skip
+        d.choice("Above the clip", ["replaces", "adds"], "adds" if w.adds else "replaces", lambda v: setattr(w, "adds", v == "adds"),
+                 "Whether the layer takes the place of what lies below, or adds to it.")  # fmt: skip
     d.add(d.act("bake", primary=True, tip=f"Fits keys to the motion of {f.name} (F6)"))
     if f.id in w.baked and f.layers:
-        d.add(faint(w.baked[f.id]))
-    for layer in f.layers:
-        d.add(rule(), section(f"Layer: {layer.name}"))
+        _result(d, w, w.baked[f.id])
+
+
+def _result(d: Form, w: Commands, b: Baked) -> None:
+    count = sum(b.keys.values())
+    d.add(
+        faint(
+            f"{count} keys for {b.frames * len(b.keys)} frames of curves ({100 * b.share:.0f} %), {count / len(b.keys):.1f} a curve."
+        )
+    )
+    worst = []
+    for at, unit in ((b.turned, "°"), (b.off, " mm")):
+        if at is not None:
+            words = f"{at.amount:.2f}{unit} at {at.bone}, frame {at.frame}"
+            worst.append((words, partial(w.show_worst, at), "The largest error of the keys: goes there"))
+    for made in worst:
+        d.add(buttons(made))
+
+
+def _layers(d: Form, w: Commands, f: Figure) -> None:
+    present = w.editing.layer()
+    for layer in reversed(f.layers):
+        here = present is not None and layer.id == present.id
+        d.add(rule(), section(f"Layer: {layer.name}" + (" · edited here" if here and len(f.layers) > 1 else "")))
         d.add(row("Frames", QLabel(f"{layer.start} to {layer.end}")))
 
         def weight(sc: Scene, v: float, i: str = layer.id) -> Scene:
@@ -41,17 +91,58 @@ def fill(d: Form, w: Commands, f: Figure) -> None:
 
         d.number("Weight", layer.weight, "", weight, words="Change the layer's weight", step=0.005, decimals=2,
                      low=0, high=1, reset=1, tip="How much of it shows above the clip.")  # fmt: skip
-        d.add(
-            button("Remove the layer", partial(w.remove_layer, f.id, layer.id), icon="close", tip="The keys below stay")
-        )
-    together = company(s.scene, f.id)
-    if any(s.scene.figure(x).layers for x in together):
-        d.toggle("Show the baked keys", not w.shows_take, w.show_layers, tip="Off: the take itself is shown.")
-        d.add(rule(), section("Deliver"))
-        others = [s.scene.figure(x).name for x in together[1:]]
-        if others:
-            d.toggle("Held and holder in one file", d.desk.together, partial(setattr, d.desk, "together"),
-                     f"On: {', '.join(others)} in the same file. Off: the figure alone.")  # fmt: skip
-        d.toggle("Rest pose after the end", d.desk.rest, partial(setattr, d.desk, "rest"),
-                 "On: one frame after the last it stands at rest, as it was made.")  # fmt: skip
-        d.add(d.act("export", primary=True, tip=f"Writes {f.name} with clip and layers merged (Ctrl+E)"))
+        mute = partial(_mute, w, f.id, layer.id)
+        d.toggle("Muted", layer.muted, mute, "It is left out.")
+        if layer.kind == "baked":
+            _baked_layer(d, w, f, layer, here)
+
+
+def _mute(w: Commands, figure: str, layer: str, on: bool) -> None:
+    w.change_layer("Mute a layer", figure, layer, muted=on)
+
+
+def _baked_layer(d: Form, w: Commands, f: Figure, layer: Layer, here: bool) -> None:
+    d.toggle("Physics follows it", layer.leads, lambda on: w.change_layer("Physics follows keys", f.id, layer.id, leads=on),
+             "On: the next run begins from these keys, as from the clip.")  # fmt: skip
+    made = []
+    if not here:
+        made.append(("Edit", partial(w.editing.set_layer, layer.id), "Shows the keys of this layer below the stage"))
+    if len(f.layers) > 1:
+        made += [
+            ("Only this", partial(w.solo, f.id, layer.id), "Mutes all other baked layers; again: unmutes them"),
+            ("Up", partial(w.stack, f.id, layer.id, True), "Above the next layer"),
+            ("Down", partial(w.stack, f.id, layer.id, False), "Below the layer before"),
+        ]
+    if made:
+        d.add(buttons(*made))
+    d.add(button("Remove the layer", partial(w.remove_layer, f.id, layer.id), icon="close", tip="The keys below stay"))
+
+
+def _keys(d: Form, w: Commands, keys: KeyCommands, f: Figure) -> None:
+    if not d.fold("Keys", f"within {keys.bound:g}°"):
+        return
+    d.plain_number("Thin out to", keys.bound, "°", partial(setattr, keys, "bound"), step=0.02, decimals=2, low=0.01, high=30, reset=0.5,
+                   tip="The error of Thin out.")  # fmt: skip
+    d.add(d.act("keys thin"), d.act("keys loop"), d.act("keys back"))
+    chosen = d.session.chosen()
+    names = [n for n in w.editing.shown() if n[1] == "rotation" and (not chosen or n[0] in chosen)]
+    if len({n[0] for n in names}) == 1:
+        bone = names[0][0]
+        own = f.bones[f.bone_index[bone]].order
+        d.choice("Angles turned about", [BEST, *ORDERS], own or BEST, partial(w.set_order, f.id, frozenset({bone})),
+                 f"In which order the curves of {bone} turn. Best: {w.editing.order(names[0])}, farthest from gimbal lock.")  # fmt: skip
+
+
+def _deliver(d: Form, w: Commands, f: Figure) -> None:
+    together = company(d.session.scene, f.id)
+    if not any(d.session.scene.figure(x).layers for x in together):
+        return
+    d.toggle("Show the baked keys", not w.shows_take, w.show_layers, tip="Off: the take itself is shown.")
+    d.add(rule(), section("Deliver"))
+    others = [d.session.scene.figure(x).name for x in together[1:]]
+    if others:
+        d.toggle("Held and holder in one file", d.desk.together, partial(setattr, d.desk, "together"),
+                 f"On: {', '.join(others)} in the same file. Off: the figure alone.")  # fmt: skip
+    d.toggle("Rest pose after the end", d.desk.rest, partial(setattr, d.desk, "rest"),
+             "On: one frame after the last it stands at rest, as it was made.")  # fmt: skip
+    d.add(d.act("export", primary=True, tip=f"Writes {f.name} with clip and layers merged (Ctrl+E)"))

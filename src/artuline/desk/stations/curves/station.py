@@ -1,6 +1,8 @@
-"""Curves: the take as keys, and the way out."""
+"""Curves: the take as keys, their editing, and the way out."""
 
 from collections.abc import Sequence
+
+from PySide6.QtWidgets import QWidget
 
 from artuline.core.scene.model import Figure
 from artuline.desk.desk import Desk
@@ -9,26 +11,39 @@ from artuline.desk.model.actions import Action
 from artuline.desk.station import Station
 from artuline.desk.stations.curves import panel
 from artuline.desk.stations.curves.commands import Commands
+from artuline.desk.stations.curves.editor.editing import Editing
+from artuline.desk.stations.curves.editor.pane import Pane
 from artuline.desk.trails import add_trails
 from artuline.view.stage import Marks, Show
 
 
 class Curves(Station):
-    """Bakes, layers and delivery."""
+    """Bakes, layers, keys and delivery."""
 
-    name, icon, tip = "Curves", "vector-curve", "Bake to keys and deliver"
+    name, icon, tip = "Curves", "vector-curve", "Bake to keys, edit them and deliver"
     show = Show(echo=True)
 
     def __init__(self, desk: Desk):
         super().__init__(desk)
-        self.commands = Commands(desk, self.name)
+        self.editing = Editing(desk)
+        self.commands = Commands(desk, self.name, self.editing)
+        self.pane = Pane(desk, self.editing)
+        self._built = False
 
     @property
     def source(self) -> str:
         return "take" if self.commands.shows_take else "layers"
 
     def fill(self, form: Form, figure: Figure) -> None:
-        panel.fill(form, self.commands, figure)
+        panel.fill(form, self.commands, self.pane.commands, figure)
+
+    def lower(self) -> QWidget | None:
+        if self.editing.layer() is None:
+            return None
+        if not self._built:
+            self._built = True
+            self.pane.build()
+        return self.pane
 
     def actions(self) -> Sequence[Action]:
         return (
@@ -36,8 +51,24 @@ class Curves(Station):
                    "Fits few keys to the take, on a layer above the clip", self.desk.needs("take")),
             Action("write frames", "Write every frame as a mesh…", self.commands.ask_frames, "", "cube-scan", "&Scene",
                    "A sequence of OBJ files of all figures, with strands as lines too", self.desk.needs("figure")),
+            *self.pane.commands.actions(),
         )  # fmt: skip
 
     def mark(self, marks: Marks, show: Show, here: bool) -> None:
         if here:
             add_trails(marks, self.desk)
+
+    def restyle(self) -> None:
+        if self._built:
+            self.pane.restyle()
+
+    def removable(self):  # type: ignore[no-untyped-def]
+        if self.editing.picked:
+            return "Delete keys", self.pane.commands.delete
+        return None
+
+    def step_back(self) -> bool:
+        if not self.editing.picked:
+            return False
+        self.editing.pick({})
+        return True

@@ -1,0 +1,1 @@
+"""The editor of keys."""
