@@ -1,6 +1,7 @@
 """The canvas of the editor: curves and their keys, or the keys' times alone, to pick, drag and scale."""
 
 from dataclasses import dataclass, field, replace
+from functools import partial
 from typing import Any, Literal
 
 import numpy as np
@@ -14,13 +15,14 @@ from artuline.core.geometry.rotation import Array
 from artuline.core.motion.clip import Channel
 from artuline.core.motion.keys import Curves, curves_of, inserted, moved, scaled
 from artuline.desk import theme
-from artuline.desk.stations.curves.editor.editing import MANY, Edit, Editing
+from artuline.desk.stations.curves.editor.editing import MANY, PATHS, Edit, Editing
 
 NEAR = 9.0  # pixels
 HANDLE = 46.0  # pixels that the handle of a slope is long
 AXIS_COLORS = ("vermilion", "teal", "brass")
 DASHES = (Qt.PenStyle.SolidLine, Qt.PenStyle.DashLine, Qt.PenStyle.DotLine)
 MARKS = ("o", "s", "t1")  # of the keys of x, y and z
+ROW = 15.0  # pixels of a row of the keys' times, at least
 ZOOM = 1.0015  # for a unit of the wheel
 
 
@@ -42,7 +44,7 @@ class _Hand:
 
 
 class Canvas(pg.PlotWidget):
-    """Left: pick and drag; on nothing a box, with Control a free form. Middle: pan. Wheel: zoom, with Control frames only, with Shift values only."""
+    """Left: pick and drag; on nothing a box, with Control a free form. Middle: pan. Wheel: zoom, with Control frames only, with Shift values only, or in the view of times other rows."""
 
     #: The frame that was clicked on above the curves.
     frame_wanted = Signal(float)
@@ -64,9 +66,11 @@ class Canvas(pg.PlotWidget):
         self.box = self.getPlotItem().getViewBox()
         self.box.setMouseEnabled(False, False)
         self.box.setDefaultPadding(0.04)
-        self.lines = [pg.PlotCurveItem(connect="finite") for _ in range(3)]
+        # of what is dragged, and of all else, which stays as it is meanwhile
+        self.lines = [pg.PlotCurveItem(connect="finite") for _ in range(6)]
         self.faint = pg.PlotCurveItem(connect="finite")
-        self.keys = [pg.ScatterPlotItem(pxMode=True) for _ in range(3)]
+        self.keys = [pg.ScatterPlotItem(pxMode=True) for _ in range(6)]
+        self._held: frozenset[Name] = frozenset()
         self.chosen_keys = pg.ScatterPlotItem(pxMode=True)
         self.handle_lines, self.handle_ends = pg.PlotCurveItem(connect="pairs"), pg.ScatterPlotItem(pxMode=True)
         self.now = pg.InfiniteLine(angle=90, movable=False)
@@ -98,7 +102,7 @@ class Canvas(pg.PlotWidget):
         """Colours of the theme."""
         self.setBackground(theme.color("paper"))
         for i, line in enumerate(self.lines):
-            line.setPen(pg.mkPen(theme.color(AXIS_COLORS[i]), width=1.0, style=DASHES[i]))
+            line.setPen(pg.mkPen(theme.color(AXIS_COLORS[i % 3]), width=1.0, style=DASHES[i % 3]))
         self.faint.setPen(pg.mkPen(theme.color("faint", 0.55), width=1.0))
         self.now.setPen(pg.mkPen(theme.color("ink"), width=1.0))
         self.handle_lines.setPen(pg.mkPen(theme.color("faint"), width=1.0))
@@ -121,23 +125,37 @@ class Canvas(pg.PlotWidget):
         return [(n, self.editing.axes(n)) for n in self.editing.shown()]
 
     def redraw(self) -> None:
-        """Lines and keys anew."""
+        """Lines and keys anew; while something is dragged, only its own."""
         if not self.isVisible():
             return
         shown = self._shown()
         many = sum(len(a) for _, a in shown) > MANY
+        for held in (True, False):
+            if held or not self._held:
+                self._draw_lines([(r, n, a) for r, (n, a) in enumerate(shown) if (n in self._held) == held], held, many)
+        if not self._held:
+            ticks = [
+                (-float(r), n[0] if n[1] == "rotation" else f"{n[0]} {PATHS[n[1]].words}")
+                for r, (n, _) in enumerate(shown)
+            ]
+            left = self.getAxis("left")
+            left.setTicks([ticks] if self.times_only else None)
+            left.setWidth(104 if self.times_only else 46)
+        self.redraw_keys()
+
+    def _draw_lines(self, shown: list[tuple[int, Name, tuple[int, ...]]], held: bool, many: bool) -> None:
         xs: list[list[Array]] = [[], [], []]
         ys: list[list[Array]] = [[], [], []]
         back: tuple[list[Array], list[Array]] = [], []
         gap = np.array([np.nan])
-        for row, (name, axes) in enumerate(shown):
+        for row, name, axes in shown:
             if self.times_only:
                 t = self.editing.channels()[name].times * self.session.scene.rate
                 xs[0] += [t[[0, -1]], gap]
                 ys[0] += [np.full(2, -float(row)), gap]
                 continue
             frames, values = self.editing.line(name, many)
-            take = self.editing.behind(name) if not many else None
+            take = self.editing.behind(name) if not many and not held else None
             for a in axes:
                 xs[a] += [frames, gap]
                 ys[a] += [values[:, a], gap]
@@ -145,20 +163,35 @@ class Canvas(pg.PlotWidget):
                     back[0].extend([take[0], gap])
                     back[1].extend([take[1][:, a], gap])
         for a in range(3):
-            self.lines[a].setData(_joined(xs[a]), _joined(ys[a]))
-        self.faint.setData(_joined(back[0]), _joined(back[1]))
-        ticks = [(-float(r), f"{n[0]} {n[1][:1]}") for r, (n, _) in enumerate(shown)]
-        left = self.getAxis("left")
-        left.setTicks([ticks] if self.times_only else None)
-        left.setWidth(104 if self.times_only else 46)
-        self.redraw_keys()
+            self.lines[a + (3 if held else 0)].setData(_joined(xs[a]), _joined(ys[a]))
+        if not held:
+            self.faint.setData(_joined(back[0]), _joined(back[1]))
 
-    def points(self) -> tuple[list[Name], np.ndarray, np.ndarray, np.ndarray, Array, Array, np.ndarray]:
-        """All keys that are drawn: names, and of every key which of them, its row, its axis, its frame and height, and whether it is picked."""
+    def _hold_lines(self, names: frozenset[Name]) -> None:
+        """Draw some channels apart from the others, for as long as they are dragged; the take stays behind all."""
+        self._held = frozenset()
+        self.redraw()
+        if names:
+            faint = self.faint.xData, self.faint.yData
+            shown = [(r, n, a) for r, (n, a) in enumerate(self._shown()) if n not in names]
+            self._draw_lines(shown, False, sum(len(a) for _, a in self._shown()) > MANY)
+            self.faint.setData(*faint)
+            self._held = names
+            self._draw_keys(False)
+            self.redraw()
+
+    def points(
+        self, held: bool | None = None
+    ) -> tuple[list[Name], np.ndarray, np.ndarray, np.ndarray, Array, Array, np.ndarray]:
+        """All keys that are drawn: names, and of every key which of them, its row, its axis, its frame and height, and whether it is picked.
+        ``held``: only of channels that are dragged, or that are not.
+        """
         names, rate = [], self.session.scene.rate
         parts: list[tuple[Any, ...]] = []
         for k, (name, axes) in enumerate(self._shown()):
             names.append(name)
+            if held is not None and (name in self._held) != held:
+                continue
             c, picked = self.editing.curves(name), self.editing.picked.get(name)
             n = len(c.times)
             for a in axes[:1] if self.times_only else axes:
@@ -175,23 +208,13 @@ class Canvas(pg.PlotWidget):
         """Keys and their handles anew."""
         if not self.isVisible():
             return
-        _, _, _, axis, x, y, on = self.points()
-        for a in range(3):
-            mine = (axis == a) & ~on
-            self.keys[a].setData(
-                x[mine],
-                y[mine],
-                symbol=MARKS[a],
-                size=7,
-                pen=pg.mkPen(theme.color(AXIS_COLORS[a])),
-                brush=theme.color("raised"),
-            )
-        self.chosen_keys.setData(x[on], y[on], symbol="d" if self.times_only else "o", size=10, pen=pg.mkPen(theme.color("ink"), width=1.5),
-                                 brush=theme.color("ink"))  # fmt: skip
+        for held in (True, False):
+            if held or not self._held:
+                self._draw_keys(held)
         span = self.editing.span()
         if span is not None and self.editing.count() > 1 and not self.times_only and span[1] > span[0]:
             px, py = self.pixel()
-            grow_x, grow_y = 8.0 * px, 8.0 * py
+            grow_x, grow_y = 13.0 * px, 13.0 * py
             self.frame_box.setPolygon(
                 QPolygonF(
                     QRectF(
@@ -205,6 +228,24 @@ class Canvas(pg.PlotWidget):
         else:
             self.frame_box.setPolygon(QPolygonF())
         self._handles()
+
+    def _draw_keys(self, held: bool) -> None:
+        _, _, _, axis, x, y, on = self.points(held)
+        for a in range(3):
+            mine = (axis == a) & ~on
+            self.keys[a + (3 if held else 0)].setData(
+                x[mine],
+                y[mine],
+                symbol=MARKS[a],
+                size=7,
+                pen=pg.mkPen(theme.color(AXIS_COLORS[a])),
+                brush=theme.color("raised"),
+            )
+        if held or not self._held:
+            if not self._held:
+                _, _, _, _, x, y, on = self.points()
+            self.chosen_keys.setData(x[on], y[on], symbol="d" if self.times_only else "o", size=10, pen=pg.mkPen(theme.color("ink"), width=1.5),
+                                     brush=theme.color("ink"))  # fmt: skip
 
     def pixel(self) -> tuple[float, float]:
         """Frames and values that a pixel is wide and high."""
@@ -256,8 +297,12 @@ class Canvas(pg.PlotWidget):
         x, y = x[np.isfinite(x)], y[np.isfinite(y)]
         if not len(x):
             x, y = np.array([self.session.scene.start, self.session.scene.end], float), np.array([-1.0, 1.0])
-        wide, high = max(np.ptp(x), 4.0), max(np.ptp(y), 1e-3 if not self.times_only else 4.0)
+        wide, high = max(np.ptp(x), 4.0), max(np.ptp(y), 1e-3)
         cx, cy = 0.5 * (x.min() + x.max()), 0.5 * (y.min() + y.max())
+        if self.times_only:
+            # rows that can be read, from the first
+            high = max(self.box.height() / ROW, 2.0) / 1.16
+            cy = 0.8 - 0.58 * high
         self.box.setRange(
             xRange=(cx - 0.54 * wide, cx + 0.54 * wide), yRange=(cy - 0.58 * high, cy + 0.58 * high), padding=0.0
         )
@@ -277,10 +322,21 @@ class Canvas(pg.PlotWidget):
         factor = ZOOM ** -event.angleDelta().y()
         x, y = self.from_pixels(event.position())
         keys = event.modifiers()
+        if self.times_only and keys & Qt.KeyboardModifier.ShiftModifier:
+            self.roll(-event.angleDelta().y() / 120.0)
+            event.accept()
+            return
         fx = 1.0 if keys & Qt.KeyboardModifier.ShiftModifier else factor
         fy = 1.0 if keys & Qt.KeyboardModifier.ControlModifier or self.times_only else factor
         self.zoom(fx, fy, x, y)
         event.accept()
+
+    def roll(self, rows: float) -> None:
+        """See other rows of the keys' times."""
+        low, high = self.box.viewRange()[1]
+        last = -float(len(self.editing.shown())) + 0.2
+        by = min(max(-2.0 * rows, last - low if last < low else 0.0), 0.8 - high)
+        self.box.setRange(yRange=(low + by, high + by), padding=0.0)
 
     def zoom(self, fx: float, fy: float, x: float, y: float) -> None:
         """Zoom about a frame and height."""
@@ -387,6 +443,8 @@ class Canvas(pg.PlotWidget):
         elif hand.kind in ("box", "lasso"):
             self._draw_form(hand, at)
         else:
+            if not self._held:
+                self._hold_lines(frozenset(hand.base))
             channels, picks = self._dragged(hand, at)
             change = self.editing.change(channels)
             if change is not None and channels:
@@ -403,6 +461,7 @@ class Canvas(pg.PlotWidget):
             self._pick_form(hand)
             self.form.setPolygon(QPolygonF())
             return
+        self._held = frozenset()
         self.session.cancel_preview()
         self.editing.picked = hand.base
         if (at - hand.at).manhattanLength() < 3:
@@ -550,6 +609,10 @@ class Canvas(pg.PlotWidget):
             self.zoom(f, f, 0.5 * (x0 + x1), 0.5 * (y0 + y1))
         else:
             event.ignore()
+
+
+def _moved(c: Curves, p: np.ndarray, seconds: float, by: float) -> tuple[Curves, np.ndarray]:
+    return moved(c, p, seconds, by)
 
 
 def _joined(parts: list[Array]) -> Array:
