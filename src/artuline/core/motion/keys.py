@@ -57,13 +57,13 @@ def order_of(channel: Channel, chosen: Order | None = None) -> Order:
     return best_order(channel.sample(np.linspace(times[0], times[-1], min(max(2 * len(times), 24), 200))))
 
 
-def curves_of(channel: Channel, order: Order) -> Curves:
-    """The curves of a cubic channel."""
+def curves_of(channel: Channel, order: Order, scale: float = 1.0) -> Curves:
+    """The curves of a cubic channel; ``scale``: of those that are no rotations, for another unit."""
     times, keys = np.asarray(channel.times, float), np.asarray(channel.values, float)
     holds = np.zeros(len(times), bool) if channel.holds is None else np.asarray(channel.holds, bool)
     into, values, out = keys[:, 0], keys[:, 1], keys[:, 2]
     if channel.path != "rotation":
-        return Curves(times, values, into, out, holds)
+        return Curves(times, scale * values, scale * into, scale * out, holds)
     # of the branch that the motion takes, not only of the keys
     fine = np.unique(np.concatenate([times, np.linspace(times[0], times[-1], 4 * len(times))]))
     at = np.searchsorted(fine, times)
@@ -84,11 +84,11 @@ def _near(angles: Array, q: Array, order: Order) -> Array:
     return np.asarray(both[nearest, np.arange(len(q))])
 
 
-def channel_of(channel: Channel, curves: Curves, order: Order) -> Channel:
+def channel_of(channel: Channel, curves: Curves, order: Order, scale: float = 1.0) -> Channel:
     """The cubic channel that has other curves than ``channel``; keys that stay what they are stay so to the last bit."""
     holds = curves.holds if curves.holds.any() else None
     if channel.path != "rotation":
-        values = np.stack([curves.into, curves.values, curves.out], axis=1)
+        values = np.stack([curves.into, curves.values, curves.out], axis=1) / scale
         return Channel(channel.bone, channel.path, "CUBICSPLINE", curves.times, values, holds)
     angles = np.radians(curves.values)
     q = from_angles(angles, order)
@@ -117,10 +117,10 @@ def channel_of(channel: Channel, curves: Curves, order: Order) -> Channel:
     return Channel(channel.bone, channel.path, "CUBICSPLINE", curves.times, keys, holds)
 
 
-def drawn(channel: Channel, order: Order, times: Array) -> Array:
-    """What the curves of a channel are at times (F,): (F, 3), degrees for rotations."""
+def drawn(channel: Channel, order: Order, times: Array, scale: float = 1.0) -> Array:
+    """What the curves of a channel are at times (F,): (F, 3), degrees for rotations, others by a scale."""
     values = channel.sample(times)
-    return np.degrees(to_angles(values, order)) if channel.path == "rotation" else values
+    return np.degrees(to_angles(values, order)) if channel.path == "rotation" else scale * values
 
 
 def sample(curves: Curves, times: Array) -> Array:

@@ -7,6 +7,7 @@ from PySide6.QtWidgets import QFileDialog
 from artuline.core.bake.bake import Baked, BakeWish, Worst, add_layer, bake_figure, moved
 from artuline.core.bake.delivery import company
 from artuline.core.bake.layer_keys import alone, stacked
+from artuline.core.run.plausible import Doubt, doubts
 from artuline.core.scene import edit
 from artuline.core.scene.model import Scene
 from artuline.desk.desk import Desk
@@ -29,6 +30,7 @@ class Commands:
         self.baked: dict[str, Baked] = {}
         #: Whether the take is shown, or the keys that were baked from it.
         self.shows_take = True
+        self._last_doubts: list[Doubt] | None = None
         self.session.leaving.connect(self._leave)
         self._take = self.session.scene.take
         self.session.scene_changed.connect(self._changed)
@@ -36,6 +38,7 @@ class Commands:
     def _leave(self) -> None:
         self.baked.clear()
         self.range = None
+        self._last_doubts = None
 
     def _changed(self) -> None:
         """Another take is shown itself first."""
@@ -110,6 +113,26 @@ class Commands:
         if f is not None:
             self.session.select(f.id, frozenset({worst.bone}))
         self.session.set_frame(worst.frame)
+
+    def doubts(self) -> list[Doubt] | None:
+        """Where the present figure's keys are not plausible, by its take; None while that is not known. Empty where there are no keys."""
+        f, layer, scene = self.session.figure(), self.editing.layer(), self.session.scene
+        if f is None or layer is None or not f.bodies:
+            return []
+        take, assets = self.session.take(), self.session.assets
+        key = "doubts", f, scene.take, scene.start, scene.end, scene.rate, scene.ground, scene.gravity
+        found = self.desk.later.get(key, lambda: doubts(scene, assets, f.id, take), self._last_doubts)
+        if found is not None:
+            self._last_doubts = found
+        return found  # type: ignore[no-any-return]
+
+    def show_doubt(self, doubt: Doubt) -> None:
+        """Go to the worst frame of a doubt."""
+        f = self.session.figure()
+        if f is not None and doubt.place in f.bone_index:
+            self.session.select(f.id, frozenset({doubt.place}))
+        self.session.set_frame(doubt.frame)
+        self.desk.tell(doubt.text[0].upper() + doubt.text[1:] + f", frame {doubt.frame}.")
 
     def change_layer(self, words: str, figure: str, layer: str, **values: object) -> None:
         """Change what a layer says of itself."""

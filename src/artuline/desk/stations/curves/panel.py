@@ -12,7 +12,9 @@ from artuline.core.scene.model import Figure, Layer, Scene
 from artuline.desk.form import Form
 from artuline.desk.stations.curves.commands import BEST, Commands
 from artuline.desk.stations.curves.editor.commands import KeyCommands
-from artuline.desk.widgets.fields import button, buttons, faint, row, rule, section
+from artuline.desk.widgets.fields import button, buttons, faint, row, rule, section, short
+
+MOST_DOUBTS = 5
 
 
 def fill(d: Form, w: Commands, keys: KeyCommands, f: Figure) -> None:
@@ -26,6 +28,7 @@ def fill(d: Form, w: Commands, keys: KeyCommands, f: Figure) -> None:
     _layers(d, w, f)
     if w.editing.layer() is not None:
         _keys(d, w, keys, f)
+        _doubts(d, w)
     _deliver(d, w, f)
 
 
@@ -131,6 +134,31 @@ def _keys(d: Form, w: Commands, keys: KeyCommands, f: Figure) -> None:
         own = f.bones[f.bone_index[bone]].order
         d.choice("Angles turned about", [BEST, *ORDERS], own or BEST, partial(w.set_order, f.id, frozenset({bone})),
                  f"In which order the curves of {bone} turn. Best: {w.editing.order(names[0])}, farthest from gimbal lock.")  # fmt: skip
+
+
+def _doubts(d: Form, w: Commands) -> None:
+    found = w.doubts()
+    words = "looking" if found is None else (f"{len(found)}" if found else "nothing found")
+    if d.fold("Still physical?", words, opened=bool(found)):
+        for doubt in (found or [])[:MOST_DOUBTS]:
+            text = doubt.text[0].upper() + doubt.text[1:]
+            d.add(
+                buttons(
+                    (
+                        short(f"{text}, {doubt.frame}", 40),
+                        partial(w.show_doubt, doubt),
+                        f"{text}, frame {doubt.frame}: goes there",
+                    )
+                )
+            )
+        if found and len(found) > MOST_DOUBTS:
+            d.add(faint(f"and {len(found) - MOST_DOUBTS} more in the timeline"))
+        if not found:
+            d.add(
+                faint(
+                    "Flights that leave their parabola, parts that slide on the ground or are pressed in, joints beyond limits: more than in the take."
+                )
+            )
 
 
 def _deliver(d: Form, w: Commands, f: Figure) -> None:

@@ -13,6 +13,8 @@ from artuline.desk.stations.curves import panel
 from artuline.desk.stations.curves.commands import Commands
 from artuline.desk.stations.curves.editor.editing import Editing
 from artuline.desk.stations.curves.editor.pane import Pane
+from artuline.desk.stations.curves.rows import DoubtRow
+from artuline.desk.timeline.rows import Row
 from artuline.desk.trails import add_trails
 from artuline.view.stage import Marks, Show
 
@@ -53,6 +55,9 @@ class Curves(Station):
                    "A sequence of OBJ files of all figures, with strands as lines too", self.desk.needs("figure")),
             *self.pane.commands.actions(),
         )  # fmt: skip
+
+    def rows(self) -> Sequence[Row]:
+        return (DoubtRow(self.commands),) if self.editing.layer() is not None else ()
 
     def mark(self, marks: Marks, show: Show, here: bool) -> None:
         if here:

@@ -498,7 +498,7 @@ class Canvas(pg.PlotWidget):
         rate = self.session.scene.rate
         frames, values = [], []
         for n, p in hand.base.items():
-            c = curves_of(hand.before[n], self.editing.order(n))
+            c = curves_of(hand.before[n], self.editing.order(n), self.editing.scale(n[1]))
             frames.append(c.times[p.any(axis=1)] * rate)
             values.append(c.values[p])
         f, v = np.concatenate(frames), np.concatenate(values)

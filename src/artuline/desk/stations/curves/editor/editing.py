@@ -30,7 +30,7 @@ class PathWords:
     unit: str
 
 
-PATHS = {"rotation": PathWords("turn", "°"), "translation": PathWords("place", ""), "scale": PathWords("scale", "")}
+PATHS = {"rotation": PathWords("turn", "°"), "translation": PathWords("place", "cm"), "scale": PathWords("scale", "")}
 AXES = "xyz"
 
 
@@ -119,6 +119,11 @@ class Editing(QObject):
         axes = tuple(sorted(a for b, p, a in self.chosen if (b, p) == name))
         return axes or (0, 1, 2)
 
+    def scale(self, path: str) -> float:
+        """What the values of a kind of curves are drawn by: places in centimetres."""
+        f = self.figure()
+        return 100.0 * f.unit if path == "translation" and f is not None else 1.0
+
     def order(self, name: Name) -> Order:
         """The order in which a channel of rotations is turned."""
         f, channel = self.figure(), self.channels()[name]
@@ -136,7 +141,7 @@ class Editing(QObject):
             if len(self._known) > 4096:
                 self._known.clear()
                 self._drawn.clear()
-            entry = self._known[id(channel)] = channel, order, curves_of(channel, order)
+            entry = self._known[id(channel)] = channel, order, curves_of(channel, order, self.scale(channel.path))
         return entry
 
     def curves(self, name: Name) -> Curves:
@@ -151,7 +156,7 @@ class Editing(QObject):
         if known is None or known[0] is not channel:
             first, last = channel.times[0] * rate, channel.times[-1] * rate
             frames = np.union1d(np.arange(first, last + 1e-6, step), channel.times * rate)
-            values = drawn(channel, self.order(name), frames / rate)
+            values = drawn(channel, self.order(name), frames / rate, self.scale(channel.path))
             # of the same whole turns as the keys
             if channel.path == "rotation":
                 values = values + 360.0 * np.round((self.curves(name).values[0] - values[0]) / 360.0)
@@ -169,7 +174,7 @@ class Editing(QObject):
         if not inside.any():
             return None
         made = Channel(name[0], channel.path, "LINEAR", take.frames[inside] / rate, values)
-        seen = drawn(made, self.order(name), made.times)
+        seen = drawn(made, self.order(name), made.times, self.scale(channel.path))
         if channel.path == "rotation":
             seen = seen + 360.0 * np.round((self.curves(name).values[0] - seen[0]) / 360.0)
         return take.frames[inside].astype(float), seen
@@ -220,8 +225,9 @@ class Editing(QObject):
         channels, picks = {}, {}
         for n, p in (self.picked if picked is None else picked).items():
             old, order = self.channels()[n] if before is None else before[n], self.order(n)
-            new, rows = edit(curves_of(old, order), p)
-            channels[n], picks[n] = channel_of(old, new, order), p[rows]
+            scale = self.scale(old.path)
+            new, rows = edit(curves_of(old, order, scale), p)
+            channels[n], picks[n] = channel_of(old, new, order, scale), p[rows]
         return channels, picks
 
     def put(self, words: str, channels: Mapping[Name, Channel], picks: Mapping[Name, np.ndarray] | None = None) -> bool:
