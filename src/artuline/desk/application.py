@@ -14,9 +14,8 @@ from artuline.demo.scenes import demo_scene
 from artuline.desk import theme
 from artuline.desk.widgets.keys import KeysToFocus
 from artuline.desk.window import Window
-from artuline.formats.all import suffixes
+from artuline.formats.all import read_figure, suffixes
 from artuline.formats.files import write_whole
-from artuline.formats.gltf_read import read_figure
 from artuline.formats.recovery import left_behind
 from artuline.formats.scene_file import load_scene
 

@@ -15,9 +15,9 @@ from artuline.desk.desk import Desk
 from artuline.desk.model.actions import Action
 from artuline.desk.recover import RecoverDialog
 from artuline.formats import recovery
-from artuline.formats.all import filters, named, suffixes
+from artuline.formats.all import filters, named, read_figure, suffixes
 from artuline.formats.deliver import deliver
-from artuline.formats.gltf_read import Imported, read_figure
+from artuline.formats.format import Imported
 from artuline.formats.importing import put_figure
 from artuline.formats.scene_file import load_scene
 

@@ -4,10 +4,19 @@ from pathlib import Path
 from typing import Literal
 
 from artuline.core.errors import ArtulineError
-from artuline.formats import gltf_read, gltf_write, mesh_files
-from artuline.formats.format import Format
+from artuline.core.scene.assets import AssetStore
+from artuline.formats import bvh_read, bvh_write, gltf_read, gltf_write, key_table, mesh_files
+from artuline.formats.checked import Cancelled
+from artuline.formats.format import Format, Imported
 
-FORMATS: tuple[Format, ...] = (gltf_read.FORMAT, gltf_write.FORMAT, mesh_files.FORMAT)
+FORMATS: tuple[Format, ...] = (
+    gltf_read.FORMAT,
+    gltf_write.FORMAT,
+    bvh_read.FORMAT,
+    bvh_write.FORMAT,
+    key_table.FORMAT,
+    mesh_files.FORMAT,
+)
 Ability = Literal["read_figure", "read_mesh", "write"]
 _WORDS = {
     "read_figure": "no figure that can be read",
@@ -27,6 +36,13 @@ def format_of(path: Path, ability: Ability) -> Format:
         if getattr(f, ability) is not None and path.suffix.lower() in f.suffixes:
             return f
     raise ArtulineError(f"{path.name} is {_WORDS[ability]}", remedy=f"Choose one of: {', '.join(suffixes(ability))}.")
+
+
+def read_figure(path: Path | str, assets: AssetStore, cancelled: Cancelled = lambda: False) -> Imported:
+    """The figure of a file of any format that holds one. Raises ArtulineError, CancelledError on request; then nothing was added."""
+    read = format_of(Path(path), "read_figure").read_figure
+    assert read is not None
+    return read(path, assets, cancelled)
 
 
 def named(path: Path) -> Path:

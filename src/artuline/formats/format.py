@@ -3,14 +3,13 @@
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 
 from artuline.core.bake.delivery import Delivery
-from artuline.core.scene.model import Material
+from artuline.core.scene.model import Figure, Material
 
-ReadFigure = Callable[..., Any]
+ReadFigure = Callable[..., "Imported"]
 ReadMesh = Callable[[Path], tuple[np.ndarray, np.ndarray]]
 Write = Callable[[Path, Delivery], list[Path]]
 
@@ -25,6 +24,14 @@ class Parts:
     names: list[str]
     materials: tuple[Material, ...]
     material: np.ndarray
+
+
+@dataclass(frozen=True)
+class Imported:
+    """A figure from a file, and what the user should know about it, a line each."""
+
+    figure: Figure
+    notes: tuple[str, ...]
 
 
 @dataclass(frozen=True)

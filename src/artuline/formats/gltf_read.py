@@ -1,7 +1,6 @@
 """glTF 2.0 in: a figure with bones, mesh, skin weights and clips."""
 
 import math
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -18,21 +17,13 @@ from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Bone, ClipRef, Figure, Material
 from artuline.core.setup.units import likely_unit, unit_name
 from artuline.formats.checked import Cancelled, Part, reading
-from artuline.formats.format import Format, Parts
+from artuline.formats.format import Format, Imported, Parts
 from artuline.formats.gltf_container import Container, open_container
 from artuline.formats.gltf_mesh import Primitive, Surfaces, read_nodes
 
 COMMON_RATES = (12, 15, 24, 25, 30, 48, 50, 60, 90, 100, 120)
 PLACEMENT = "placement"  # in the extras of a node that only says where the figure stood in our scene
 REMEDY = "Export the file again, or choose another one."
-
-
-@dataclass(frozen=True)
-class Imported:
-    """A figure from a file, and what the user should know about it, a line each."""
-
-    figure: Figure
-    notes: tuple[str, ...]
 
 
 def read_figure(path: Path | str, assets: AssetStore, cancelled: Cancelled = lambda: False) -> Imported:

@@ -8,8 +8,9 @@ from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Figure, Scene
 from artuline.core.setup.placing import beside
+from artuline.formats.all import read_figure
 from artuline.formats.checked import Cancelled
-from artuline.formats.gltf_read import Imported, read_figure
+from artuline.formats.format import Imported
 
 
 @dataclass(frozen=True)
