@@ -11,6 +11,8 @@ from artuline.core.errors import ArtulineError
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Figure, Scene
 from artuline.demo.scenes import demo_scene
+from artuline.desk import theme
+from artuline.desk.deliver_dialog import DeliverDialog, Wish
 from artuline.desk.desk import Desk
 from artuline.desk.model.actions import Action
 from artuline.desk.recover import RecoverDialog
@@ -19,7 +21,9 @@ from artuline.formats.all import filters, named, read_figure, suffixes
 from artuline.formats.deliver import deliver
 from artuline.formats.format import Imported
 from artuline.formats.importing import put_figure
+from artuline.formats.obj_sequence import write_sequence
 from artuline.formats.scene_file import load_scene
+from artuline.view.movies import SUFFIXES, MovieWish, write_movie
 
 
 class Files:
@@ -46,8 +50,8 @@ class Files:
                    "Shows what windows that ended badly have left behind"),
             Action("save", "Save", self.save, "Ctrl+S", "content-save-outline", m, "Saves the scene to its file", line=True),
             Action("save as", "Save as…", self.ask_save, "Ctrl+Shift+S", "", m, "Saves the scene to another file"),
-            Action("export", "Export .glb…", self.ask_export, "Ctrl+E", "export-variant", m,
-                   "Writes the present figure with its keys and baked layers", self.desk.needs("figure")),
+            Action("export", "Export…", self.ask_export, "Ctrl+E", "export-variant", m,
+                   "Writes the present figure with its keys and baked layers, or a movie", self.desk.needs("figure")),
         )  # fmt: skip
 
     # leaving a document
@@ -226,17 +230,43 @@ class Files:
         return True
 
     def ask_export(self) -> None:
-        """Choose a file and write the figure with its baked motion."""
+        """Choose a format and a file, and write the figure with its baked motion, or the stage as a movie."""
         f = self.session.figure()
         if f is None:
             self.desk.fault("There is no figure to export.")
             return
-        folder = Path(self.memory.folder("export"))
-        suggested = str(folder / (f"{f.name} {f.clip or ''}".strip() + suffixes("write")[0]))
-        name, _ = QFileDialog.getSaveFileName(self.stage.window(), "Export", suggested, filters("write", "Figures"))
-        if name:
-            self.memory.keep_file("export", Path(name), recent=False)
-            self.export_to(Path(name))
+        dialog = self.dialog = DeliverDialog(self.stage.window(), self.desk, f)
+        dialog.accepted.connect(lambda: self._deliver(dialog.wish))
+        dialog.open()
+
+    def _deliver(self, wish: Wish | None) -> None:
+        if wish is None:
+            return
+        path = wish.path
+        if path.suffix in SUFFIXES:
+            self.write_movie(path, wish.movie)
+        elif path.suffix == ".obj":
+            scene, assets = self.session.scene, self.session.assets
+            self.desk.start(
+                "Writing frames", lambda p, c: write_sequence(path, scene, assets, None, p, c), self._written
+            )
+        else:
+            self.desk.together, self.desk.rest = wish.together, wish.rest
+            self.export_to(path)
+
+    def write_movie(self, path: Path, wish: MovieWish) -> bool:
+        """Write what the stage shows, through its camera, as a movie beside the window. False if something else is running."""
+        scene, assets, stage = self.session.scene, self.session.assets, self.stage
+        take, show, camera, colors = stage.take(), stage.show_, stage.camera, theme.palette()
+        return self.desk.start(
+            "Writing the movie",
+            lambda p, c: write_movie(path, scene, assets, take, show, wish, camera, colors, p, c),
+            self._written,
+        )
+
+    def _written(self, files: list[Path]) -> None:
+        more = f" and {len(files) - 1} more" if len(files) > 1 else ""
+        self.desk.tell(f"Saved {files[0].name}{more}")
 
     def export_to(self, path: Path) -> bool:
         """Write the present figure with clip and layers merged. False, and a message, if that fails."""

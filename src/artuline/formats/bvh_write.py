@@ -12,7 +12,7 @@ from artuline.core.motion.skeleton import placement, rest_matrices, rigid, skele
 from artuline.core.scene.model import Figure
 from artuline.formats.bvh_names import POSITIONS, ROTATIONS, SUFFIX
 from artuline.formats.files import write_whole
-from artuline.formats.format import Format
+from artuline.formats.format import Fate, Format
 
 CENTIMETRES = 100.0  # in a metre: what most readers of the format expect
 TIP = 0.05  # m: an end site beyond a last bone whose length nothing tells
@@ -133,4 +133,13 @@ def _numbers(values: Array) -> str:
     return " ".join(f"{v:.8f}".rstrip("0").rstrip(".") if abs(v) > 5e-9 else "0" for v in values.tolist())
 
 
-FORMAT = Format("BVH", (SUFFIX,), write=write_bvh)
+FORMAT = Format(
+    "BVH",
+    (SUFFIX,),
+    write=write_bvh,
+    fate=Fate(
+        ("skeleton at rest", "places and turns of every bone, on whole frames"),
+        ("curves between the frames: straight", "lengths of the last bones"),
+        ("mesh, skin and materials", "scales", "keys and their slopes", "more than one figure in a file"),
+    ),
+)

@@ -35,9 +35,19 @@ class Imported:
 
 
 @dataclass(frozen=True)
+class Fate:
+    """What becomes of what is delivered, in plain words."""
+
+    kept: tuple[str, ...] = ()
+    approximated: tuple[str, ...] = ()
+    lost: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
 class Format:
     """``suffixes``: endings of its files. ``read_figure(path, assets, cancelled)``: a figure with its clips. ``read_mesh(path)``: all
-    triangles, vertices (V, 3) and triangles (T, 3). ``read_parts(path)``: the same, with a part for every node. ``write(path, delivery)``: the files that were written.
+    triangles, vertices (V, 3) and triangles (T, 3). ``read_parts(path)``: the same, with a part for every node. ``write(path, delivery)``: the files that were written; ``fate``: of
+    what is written.
     """
 
     name: str
@@ -46,3 +56,4 @@ class Format:
     read_mesh: ReadMesh | None = None
     read_parts: Callable[[Path], Parts] | None = None
     write: Write | None = None
+    fate: Fate = Fate()

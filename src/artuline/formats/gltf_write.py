@@ -14,7 +14,7 @@ from artuline.core.motion.skeleton import skeleton_of
 from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Figure
 from artuline.formats.files import write_whole
-from artuline.formats.format import Format
+from artuline.formats.format import Fate, Format
 from artuline.formats.gltf_read import PLACEMENT
 
 TRACK = "track"  # the node that carries a figure whose place is keyed
@@ -241,4 +241,17 @@ def write(path: Path, delivery: Delivery) -> list[Path]:
     return written
 
 
-FORMAT = Format("glTF, one file", (".glb",), write=write)
+FORMAT = Format(
+    "glTF, one file",
+    (".glb",),
+    write=write,
+    fate=Fate(
+        (
+            "skeleton, mesh, skin and materials",
+            "clip and layers as one animation, with its own cubic keys where one layer rules",
+            "props and obstacles as nodes",
+        ),
+        ("the clip, and layers above layers: a key on every frame", "numbers in single precision"),
+        ("physics and takes", "layers for themselves"),
+    ),
+)

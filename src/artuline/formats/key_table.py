@@ -20,7 +20,7 @@ from artuline.core.motion.clip import Channel, Clip
 from artuline.core.motion.clip import Path as PathOf
 from artuline.core.motion.keys import cubic
 from artuline.formats.files import read_plain, write_whole
-from artuline.formats.format import Format
+from artuline.formats.format import Fate, Format
 
 AXES = "xyzw"
 PARTS = ("in", "value", "out")
@@ -141,4 +141,13 @@ def _fail(path: Path, place: str, what: str) -> ArtulineError:
     return ArtulineError(what, place=f"{path.name}, {place}", remedy=REMEDY)
 
 
-FORMAT = Format("Tables of keys", (".csv", ".json"), write=write_keys)
+FORMAT = Format(
+    "Tables of keys",
+    (".csv", ".json"),
+    write=write_keys,
+    fate=Fate(
+        ("every key with its slopes, to the last bit", "values that hold"),
+        ("clips below layers: a key on every frame",),
+        ("skeleton, mesh and materials", "where the figure stands, and what it rides on"),
+    ),
+)

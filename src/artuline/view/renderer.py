@@ -76,12 +76,12 @@ class Renderer:
             self._targets[size] = main, shadow
         return self._targets[size]
 
-    def draw(self, scene: DrawList, camera: Camera, width: int, height: int) -> np.ndarray:
-        """The picture as (height, width, 4) uint8, top row first."""
+    def draw(self, scene: DrawList, camera: Camera, width: int, height: int, bare: bool = False) -> np.ndarray:
+        """The picture as (height, width, 4) uint8, top row first; ``bare``: without what is behind all, transparent there."""
         with self.ctx:
-            return self._draw(scene, camera, width, height)
+            return self._draw(scene, camera, width, height, bare)
 
-    def _draw(self, scene: DrawList, camera: Camera, width: int, height: int) -> np.ndarray:
+    def _draw(self, scene: DrawList, camera: Camera, width: int, height: int, bare: bool) -> np.ndarray:
         main, shadow = self._target(width, height)
         vp = camera.projection(width / height) @ camera.view()
         shared = {
@@ -99,7 +99,8 @@ class Renderer:
         main.use()
         self.ctx.viewport = (0, 0, width, height)
         main.clear(depth=1.0)
-        self._draw_back(scene, camera, shadow, width, height)
+        if not bare:
+            self._draw_back(scene, camera, shadow, width, height)
         self.ctx.enable_only(moderngl.DEPTH_TEST | moderngl.CULL_FACE)
         self.ctx.depth_func = "<"
         opaque = [s for s in scene.skins if s.flat is None and s.alpha >= 1.0]

@@ -139,7 +139,7 @@ class Stage(QWidget):
         """How the figures stood when they were drawn; as they stand now, if there are others by now."""
         return self._states if len(self._states) == len(self.session.scene.figures) else self.states()
 
-    def _take(self) -> Take | None:
+    def take(self) -> Take | None:
         """The take, in the stations that are about it."""
         return self.session.take() if self._room is not None and self._room.source == "take" else None
 
@@ -150,7 +150,7 @@ class Stage(QWidget):
             return self.live.states()
         if self._running is not None:
             return running_states(s, self.show_, *self._running)
-        take, other = self._take(), self.comparison.take()
+        take, other = self.take(), self.comparison.take()
         states = figure_states(s.scene, s.assets, s.frame, take, self.show_)
         if other is not None and take is not None:
             # another take stands where the keys' echo would
@@ -163,7 +163,7 @@ class Stage(QWidget):
     def _compares(self) -> str:
         """How the take is compared now: empty where there is nothing to compare."""
         here = self._room is not None and self._room.compares and self.live.tryout is None and self._running is None
-        return self.comparison.how if here and self.comparison.how != "over" and self._take() is not None else ""
+        return self.comparison.how if here and self.comparison.how != "over" and self.take() is not None else ""
 
     # drawing
 

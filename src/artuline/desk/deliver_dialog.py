@@ -1,0 +1,143 @@
+"""The dialog of delivery: which format, what becomes of what is delivered, and its choices."""
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QWidget
+
+from artuline.core.bake.delivery import company
+from artuline.core.scene.model import Figure
+from artuline.desk.desk import Desk
+from artuline.desk.widgets.dialog import Dialog
+from artuline.desk.widgets.fields import NumberField, faint, row, rule, section
+from artuline.formats.all import format_of, suffixes
+from artuline.formats.format import Fate
+from artuline.view.movies import FATES, MovieWish
+
+WORDS = {
+    ".glb": "glTF, one file", ".bvh": "BVH, motion only", ".csv": "Keys as a table, CSV", ".json": "Keys as a table, JSON", ".mp4": "Movie, MP4",
+    ".gif": "Movie, GIF", ".png": "Pictures, PNG", ".obj": "Geometry of every frame, OBJ",
+}  # fmt: skip
+GEOMETRY = Fate(
+    ("skin of every figure as it is seen, in metres", "lines of strands as curves"),
+    ("six digits behind the point",),
+    ("skeleton and keys", "materials"),
+)
+
+
+@dataclass(frozen=True)
+class Wish:
+    """What was chosen."""
+
+    path: Path
+    together: bool
+    rest: bool
+    movie: MovieWish
+
+
+class DeliverDialog(Dialog):
+    """Remembers what was chosen last."""
+
+    def __init__(self, parent: QWidget, desk: Desk, figure: Figure):
+        super().__init__(parent, f"Export {figure.name}", "Choose a file…", 500)
+        self.desk, self.figure = desk, figure
+        self.wish: Wish | None = None
+        self.format = QComboBox()
+        self.format.setAccessibleName("Format")
+        known = [s for s in WORDS if s in suffixes("write") or s in FATES or s == ".obj"]
+        for suffix in known:
+            self.format.addItem(f"{WORDS[suffix]} ({suffix})", suffix)
+        self.format.setCurrentIndex(max(self.format.findData(desk.memory.choice("export", ".glb")), 0))
+        self.body.addWidget(row("Format", self.format))
+        self.words = {title: faint("") for title in ("Kept", "Approximated", "Lost")}
+        for title, label in self.words.items():
+            self.body.addWidget(section(title))
+            self.body.addWidget(label)
+        self.body.addWidget(rule())
+        others = [desk.session.scene.figure(x).name for x in company(desk.session.scene, figure.id)[1:]]
+        self.together = self._box(
+            "Held and holder in one file", desk.together, f"{', '.join(others) or 'nothing'} in the same file"
+        )
+        self.rest = self._box("Rest pose after the end", desk.rest, "One frame after the last it stands at rest")
+        self._others = bool(others)
+        self.width_field, self.height_field = (
+            self._number("Width", 1280, 16, 4096),
+            self._number("Height", 720, 16, 4096),
+        )
+        s = desk.session.scene
+        self.first, self.last = (
+            self._number("From frame", s.start, s.start, s.end),
+            self._number("To frame", s.end, s.start, s.end),
+        )
+        self.numbers = self._box(
+            "Frame numbers", desk.memory.choice("movie numbers", "") == "on", "Burnt into the pictures"
+        )
+        self.clear = self._box(
+            "Transparent",
+            desk.memory.choice("movie clear", "") == "on",
+            "Nothing behind the figures, not even the ground",
+        )
+        self.finish()
+        self.format.currentIndexChanged.connect(self.show_format)
+        self.show_format()
+
+    def _box(self, label: str, on: bool, tip: str) -> QCheckBox:
+        box = QCheckBox()
+        box.setAccessibleName(label)
+        box.setChecked(on)
+        self.body.addWidget(row(label, box, tip=tip))
+        return box
+
+    def _number(self, label: str, value: float, low: float, high: float) -> NumberField:
+        kept = float(self.desk.memory.choice(f"movie {label}", str(value))) if label in ("Width", "Height") else value
+        field = NumberField(kept, "", step=1.0, decimals=0, low=low, high=high, name=label)
+        field.refused.connect(self.desk.fault)
+        self.body.addWidget(row(label, field))
+        return field
+
+    @property
+    def suffix(self) -> str:
+        """The ending of the chosen format."""
+        return str(self.format.currentData())
+
+    def show_format(self, *_: object) -> None:
+        """What becomes of what is delivered, and the choices that there are."""
+        suffix = self.suffix
+        fate = FATES.get(suffix) or (GEOMETRY if suffix == ".obj" else format_of(Path(f"a{suffix}"), "write").fate)
+        for title, items in (("Kept", fate.kept), ("Approximated", fate.approximated), ("Lost", fate.lost)):
+            text = "; ".join(items)
+            self.words[title].setText(f"{text[0].upper()}{text[1:]}." if text else "Nothing.")
+        movie = suffix in FATES
+        for control, there in (
+            (self.together, suffix in suffixes("write") and self._others), (self.rest, suffix in suffixes("write")), (self.width_field, movie),
+            (self.height_field, movie), (self.first, movie), (self.last, movie), (self.numbers, movie), (self.clear, suffix == ".png"),
+        ):  # fmt: skip
+            holder = control.parentWidget()
+            assert holder is not None
+            holder.setVisible(there)
+        self.adjustSize()
+
+    def accept(self) -> None:
+        """Choose the file, which may be given up."""
+        memory, f = self.desk.memory, self.figure
+        suggested = str(Path(memory.folder("export")) / (f"{f.name} {f.clip or ''}".strip() + self.suffix))
+        name, _ = QFileDialog.getSaveFileName(self, "Export", suggested, f"{WORDS[self.suffix]} (*{self.suffix})")
+        if name:
+            self.choose(Path(name))
+
+    def choose(self, path: Path) -> None:
+        """Take a file, with all that was chosen, and close."""
+        path = path if path.suffix.lower() == self.suffix else path.with_name(path.name + self.suffix)
+        movie = MovieWish(
+            round(self.width_field.value), round(self.height_field.value), round(self.first.value), round(self.last.value), self.numbers.isChecked(),
+            self.clear.isChecked() and self.suffix == ".png",
+        )  # fmt: skip
+        self.wish = Wish(path, self.together.isChecked(), self.rest.isChecked(), movie)
+        memory = self.desk.memory
+        memory.keep_choice("export", self.suffix)
+        memory.keep_file("export", path, recent=False)
+        memory.keep_choice("movie Width", str(movie.width))
+        memory.keep_choice("movie Height", str(movie.height))
+        memory.keep_choice("movie numbers", "on" if movie.numbers else "")
+        memory.keep_choice("movie clear", "on" if self.clear.isChecked() else "")
+        super().accept()
