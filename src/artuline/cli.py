@@ -8,10 +8,26 @@ from typing import Annotated
 import typer
 
 from artuline import __version__
+from artuline.cli_files import export, keys, motion
 from artuline.cli_things import SceneArgument, errors, hold, number_of, solver_ready, strand, with_progress
 from artuline.core.errors import ArtulineError
 
-COMMANDS = ("demo", "setup", "hold", "strand", "run", "bake", "cache", "check", "picture", "prepare", "integrate")
+COMMANDS = (
+    "demo",
+    "setup",
+    "hold",
+    "strand",
+    "run",
+    "bake",
+    "export",
+    "motion",
+    "keys",
+    "cache",
+    "check",
+    "picture",
+    "prepare",
+    "integrate",
+)
 
 app = typer.Typer(
     add_completion=False,
@@ -168,6 +184,9 @@ def _close(name: str, names: list[str]) -> str:
 
 app.command()(hold)
 app.command()(strand)
+app.command()(export)
+app.command()(motion)
+app.command()(keys)
 
 
 @app.command()

@@ -1,9 +1,16 @@
 """What Cast does: places figures, removes them, chooses clips."""
 
+from pathlib import Path
+
+from PySide6.QtWidgets import QFileDialog
+
 from artuline.core.scene import edit
+from artuline.core.scene.model import Scene
 from artuline.core.setup.placing import beside
 from artuline.desk.desk import Desk
-from artuline.formats.importing import choose_clip
+from artuline.formats.bvh_names import SUFFIX
+from artuline.formats.bvh_read import Onto, put_motion
+from artuline.formats.importing import choose_clip, follow_clip
 
 
 class Commands:
@@ -24,6 +31,30 @@ class Commands:
         self.session.edit(f"Place {f.name} again", lambda s: edit.scene(s, figures=(*s.figures, twin)))
         self.session.select(name, frozenset())
         self.stage.frame_selection()
+
+    def ask_motion(self) -> None:
+        """Choose a file of motion, and put it onto the present figure."""
+        name, _ = QFileDialog.getOpenFileName(self.stage.window(), "Motion from a file", "", f"Motion (*{SUFFIX})")
+        if name:
+            self.put_motion(Path(name))
+
+    def put_motion(self, path: Path) -> bool:
+        """Put the motion of a file onto the present figure as its clip, by the names of bones. False, and a message, if that fails."""
+        f, assets = self.session.figure(), self.session.assets
+        if f is None:
+            return False
+        done: list[Onto] = []
+
+        def change(s: Scene) -> Scene:
+            onto = put_motion(s, assets, f.id, path)
+            done.append(onto)
+            return follow_clip(onto.scene, onto.scene.figure(f.id)) if len(onto.scene.cast) == 1 else onto.scene
+
+        if not self.session.edit(f"Motion of {path.name}", change):
+            return False
+        left = f" Left out: {', '.join(done[-1].left[:6])}." if done[-1].left else ""
+        self.desk.tell(f"{len(done[-1].mapped)} bones of {f.name} move as in {path.name}.{left}")
+        return True
 
     def remove_figure(self) -> None:
         """Take the present figure out of the scene, with what is tied to it."""

@@ -6,6 +6,7 @@ from artuline.core.scene.model import Figure
 from artuline.core.setup.mirror import mirror_pairs
 from artuline.desk.desk import Desk
 from artuline.desk.form import Form
+from artuline.desk.model.actions import Action
 from artuline.desk.station import Station
 from artuline.desk.stations.cast import panel
 from artuline.desk.stations.cast.commands import Commands
@@ -28,6 +29,12 @@ class Cast(Station):
 
     def fill(self, form: Form, figure: Figure) -> None:
         panel.fill(form, self.commands, figure)
+
+    def actions(self) -> Sequence[Action]:
+        return (
+            Action("motion", "Motion from a file…", self.commands.ask_motion, "", "run-fast", "&Scene",
+                   "Puts the motion of a BVH file onto the present figure, by the names of its bones", self.desk.needs("figure")),
+        )  # fmt: skip
 
     def rows(self) -> Sequence[Row]:
         return self._rows

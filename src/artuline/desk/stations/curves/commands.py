@@ -12,6 +12,7 @@ from artuline.core.scene import edit
 from artuline.core.scene.model import Scene
 from artuline.desk.desk import Desk
 from artuline.desk.stations.curves.editor.editing import Editing
+from artuline.formats.coming_back import SUFFIXES, bring_back
 from artuline.formats.obj_sequence import write_sequence
 
 RAMP = 4  # frames in which a bake of a part of a take comes in and goes out
@@ -160,6 +161,32 @@ class Commands:
             return edit.figure(s, figure, bones=made)
 
         self.session.edit("Order of rotation", change)
+
+    def ask_back(self) -> None:
+        """Choose a file, and bring its keys back as a layer."""
+        kinds = " ".join(f"*{x}" for x in SUFFIXES)
+        name, _ = QFileDialog.getOpenFileName(self.desk.stage.window(), "Bring keys back", "", f"Keys ({kinds})")
+        if name:
+            self.bring_back(Path(name))
+
+    def bring_back(self, path: Path) -> bool:
+        """Put the keys of a file onto the present figure, as its topmost layer. False, and a message, if that fails."""
+        f, assets = self.session.figure(), self.session.assets
+        if f is None:
+            return False
+        left: list[str] = []
+
+        def change(s: Scene) -> Scene:
+            made, missing = bring_back(s, assets, f.id, path)
+            left[:] = missing
+            return made
+
+        self.shows_take = False
+        if not self.session.edit(f"Bring back {path.name}", change):
+            return False
+        words = f" Not there: {', '.join(left)}." if left else ""
+        self.desk.tell(f"The keys of {path.name} are a layer of {f.name}.{words}")
+        return True
 
     def ask_frames(self) -> None:
         """Choose a name, and write the geometry of every frame."""

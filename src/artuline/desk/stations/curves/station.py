@@ -53,6 +53,8 @@ class Curves(Station):
                    "Fits few keys to the take, on a layer above the clip", self.desk.needs("take")),
             Action("write frames", "Write every frame as a mesh…", self.commands.ask_frames, "", "cube-scan", "&Scene",
                    "A sequence of OBJ files of all figures, with strands as lines too", self.desk.needs("figure")),
+            Action("bring back", "Bring keys back…", self.commands.ask_back, "", "import", "&Keys",
+                   "Puts keys of a file that were changed elsewhere onto the figure, as a layer", self.desk.needs("figure")),
             *self.pane.commands.actions(),
         )  # fmt: skip
 

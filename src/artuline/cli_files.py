@@ -1,0 +1,140 @@
+"""What goes in and out by the command line: exports, movies, motion and keys from files."""
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from artuline.cli_things import SceneArgument, with_progress
+from artuline.core.errors import ArtulineError
+
+FigureOption = Annotated[
+    str | None, typer.Option("--figure", metavar="NAME", help="Which figure; the first if not given.")
+]
+OutputOption = Annotated[
+    Path | None, typer.Option("--output", "-o", metavar="SCENE", help="Another scene file to write.")
+]
+
+
+def _loaded(scene: Path):  # type: ignore[no-untyped-def]
+    from artuline.core.scene.assets import AssetStore
+    from artuline.formats.scene_file import load_scene
+
+    assets = AssetStore()
+    return load_scene(scene, assets), assets
+
+
+def _figure(scene, name: str | None) -> str:  # type: ignore[no-untyped-def]
+    """The id of a figure by its name. Raises ArtulineError."""
+    found = next((f.id for f in scene.cast if name is None or name in (f.name, f.id)), None)
+    if found is None:
+        raise ArtulineError(f"there is no figure {name!r}", remedy=f"It has: {', '.join(f.name for f in scene.cast)}.")
+    return str(found)
+
+
+def export(
+    scene: SceneArgument,
+    output: Annotated[
+        Path,
+        typer.Option(
+            "--output", "-o", metavar="FILE", help="By its ending: .glb, .bvh, .csv, .json, .mp4, .gif, .png, .obj."
+        ),
+    ],
+    figure: FigureOption = None,
+    together: Annotated[
+        bool, typer.Option("--together", help="With what it holds and what holds it, in one file.")
+    ] = False,
+    rest: Annotated[bool, typer.Option("--rest", help="The rest pose one frame after the end.")] = False,
+    size: Annotated[str, typer.Option(metavar="WxH", help="Of a movie or pictures, in pixels.")] = "1280x720",
+    start: Annotated[int | None, typer.Option("--from", help="First frame of a movie.")] = None,
+    end: Annotated[int | None, typer.Option("--to", help="Last frame of a movie.")] = None,
+    numbers: Annotated[bool, typer.Option("--numbers", help="Frame numbers burnt into a movie.")] = False,
+    transparent: Annotated[bool, typer.Option("--transparent", help="PNG with nothing behind the figures.")] = False,
+    keys: Annotated[
+        bool, typer.Option("--keys", help="A movie of the keys with their layers, not of the take.")
+    ] = False,
+) -> None:
+    """Write a figure with its keys and layers, or the stage as a movie, in the format of the file's ending."""
+    from artuline.core.bake.delivery import company
+    from artuline.core.run.take import Take
+    from artuline.formats.deliver import deliver
+    from artuline.formats.obj_sequence import write_sequence
+    from artuline.view.movies import SUFFIXES, MovieWish, write_movie
+    from artuline.view.stage import Show
+
+    loaded, assets = _loaded(scene)
+    suffix = output.suffix.lower()
+    if suffix in SUFFIXES:
+        try:
+            width, height = (int(n) for n in size.lower().split("x"))
+        except ValueError:
+            raise ArtulineError(f"the size {size!r} is not WxH", remedy="Give for example 1280x720.") from None
+        wish = MovieWish(width, height, start, end, numbers, transparent)
+        ref = None if keys else loaded.active_take()
+        take = Take.from_arrays(assets[ref.asset]) if ref is not None else None
+        written = with_progress(
+            "Drawing", lambda tick: write_movie(output, loaded, assets, take, Show(), wish, progress=tick)
+        )
+    elif suffix == ".obj":
+        written = with_progress("Writing frames", lambda tick: write_sequence(output, loaded, assets, None, tick))
+    else:
+        f = _figure(loaded, figure)
+        wanted = company(loaded, f) if together else [f]
+        written = deliver(output, loaded, assets, wanted, together and len(wanted) > 1, rest)
+    typer.echo(f"Saved {written[0]}" + (f" and {len(written) - 1} more" if len(written) > 1 else ""))
+
+
+def motion(
+    scene: SceneArgument,
+    file: Annotated[Path, typer.Argument(metavar="FILE.bvh", help="The motion.", show_default=False)],
+    figure: FigureOption = None,
+    bone: Annotated[
+        list[str] | None,
+        typer.Option("--bone", metavar="JOINT=BONE", help="Which joint moves which bone; may be given several times."),
+    ] = None,
+    output: OutputOption = None,
+) -> None:
+    """Put the motion of a BVH file onto a figure, as a clip; joints go onto bones that are called like them."""
+    from artuline.formats.bvh_read import proposed, put_motion, read_motion
+    from artuline.formats.importing import follow_clip
+    from artuline.formats.scene_file import save_scene
+
+    loaded, assets = _loaded(scene)
+    f = _figure(loaded, figure)
+    mapping = None
+    if bone:
+        mapping = proposed(read_motion(file), loaded.figure(f))
+        for pair in bone:
+            joint, equals, name = pair.partition("=")
+            if not (joint and equals and name):
+                raise ArtulineError(f"{pair!r} is no pair", remedy="Write it like Hips=hips")
+            mapping[joint] = name
+    onto = put_motion(loaded, assets, f, file, mapping)
+    made = follow_clip(onto.scene, onto.scene.figure(f)) if len(onto.scene.cast) == 1 else onto.scene
+    save_scene(output or scene, made, assets)
+    typer.echo(f"{len(onto.mapped)} bones move" + (f"; left out: {', '.join(onto.left)}" if onto.left else ""))
+    typer.echo(f"Saved {output or scene}")
+
+
+def keys(
+    scene: SceneArgument,
+    file: Annotated[
+        Path, typer.Argument(metavar="FILE", help="Keys: .csv, .json, .glb, .gltf or .bvh.", show_default=False)
+    ],
+    figure: FigureOption = None,
+    output: OutputOption = None,
+) -> None:
+    """Bring keys that were changed elsewhere back onto a figure, as a layer above all others."""
+    from artuline.formats.coming_back import bring_back
+    from artuline.formats.scene_file import save_scene
+
+    loaded, assets = _loaded(scene)
+    f = _figure(loaded, figure)
+    made, missing = bring_back(loaded, assets, f, file)
+    save_scene(output or scene, made, assets)
+    layer = made.figure(f).layers[-1]
+    typer.echo(
+        f"{layer.name}: frames {layer.start} to {layer.end}"
+        + (f"; bones that are not there: {', '.join(missing)}" if missing else "")
+    )
+    typer.echo(f"Saved {output or scene}")
