@@ -71,10 +71,13 @@ def doubts(
 ) -> list[Doubt]:
     """Where the keys of a figure with all its layers are not plausible over the scene's range, the most serious first.
 
-    ``take``: what the keys came from. What it did itself is no fault of theirs: only what slides, is pressed or bent further counts.
+    What they did before they were edited, or, of keys that came from elsewhere, what the ``take`` did, is no fault of theirs: only what leaves its
+    flight, slides, is pressed or bent further counts. Keys as they were baked are within the error that was asked for.
     """
     figure = scene.figure(figure_id)
-    if not figure.bodies:
+    heard = [x for x in figure.layers if not x.muted and x.kind == "baked"]
+    edited = any(x.baked for x in heard)
+    if not figure.bodies or not heard or not (edited or any(x.of is None for x in heard)):
         return []
     led = figure.changed(layers=tuple(x.changed(leads=not x.muted) for x in figure.layers))
     scene = scene.changed(figures=tuple(led if f.id == figure_id else f for f in scene.figures))
@@ -82,7 +85,14 @@ def doubts(
     built = build(scene, assets)
     rows = next(p.rows for p in built.parts if p.figure.id == figure_id)
     keyed = _look(built, rows, *built.keyed(frames), scene.rate, cancelled)
-    before = _of_take(built, rows, take, figure, frames, scene, cancelled) if take is not None else None
+    if edited:
+        older = led.changed(layers=tuple(x.changed(asset=x.baked or x.asset) for x in led.layers))
+        built = build(scene.changed(figures=tuple(older if f.id == figure_id else f for f in scene.figures)), assets)
+        before: Looked | None = _look(built, rows, *built.keyed(frames), scene.rate, cancelled)
+        past: Array | None = _excess(scene, assets, older, frames)
+    else:
+        before = _of_take(built, rows, take, figure, frames, scene, cancelled) if take is not None else None
+        past = _excess_of(take, figure, frames) if take is not None else None
     names = [b.bone for p in built.parts if p.figure.id == figure_id for b in p.bodies]
     found = _flights(scene, keyed, before, frames, figure.name)
     for kind, now, then in (
@@ -91,7 +101,6 @@ def doubts(
         more = now if then is None else now - then
         found += _stretches(kind, more, now, frames, names)  # type: ignore[arg-type]
     excess = _excess(scene, assets, led, frames)
-    past = _excess_of(take, figure, frames) if take is not None else None
     joints = [next(b.bone for b in figure.bodies if b.id == j.child) for j in figure.joints]
     found += _stretches("limit", excess if past is None else excess - past, excess, frames, joints)
     return sorted(found, key=lambda d: -d.amount / MOST[d.kind])

@@ -50,6 +50,7 @@ def fill(d: Form, w: Commands, f: Figure) -> None:
     _pairs(d, w, f)
     d.add(rule(), section("Motion"))
     _motion(d, w, f)
+    d.add(d.act("motion"))
     if not f.bodies:
         d.add(rule(), faint("Next: give the figure bodies and joints."))
         d.add(d.act("fit", primary=True))

@@ -6,7 +6,7 @@ from typing import Any, Literal
 
 import numpy as np
 import pyqtgraph as pg
-from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPolygonF, QWheelEvent
 from PySide6.QtWidgets import QGraphicsPolygonItem, QWidget
 
@@ -22,6 +22,10 @@ HANDLE = 46.0  # pixels that the handle of a slope is long
 AXIS_COLORS = ("vermilion", "teal", "brass")
 DASHES = (Qt.PenStyle.SolidLine, Qt.PenStyle.DashLine, Qt.PenStyle.DotLine)
 MARKS = ("o", "s", "t1")  # of the keys of x, y and z
+OWN_KEYS = (
+    Qt.Key.Key_Left, Qt.Key.Key_Right, Qt.Key.Key_Up, Qt.Key.Key_Down, Qt.Key.Key_Insert, Qt.Key.Key_PageUp, Qt.Key.Key_PageDown, Qt.Key.Key_Home,
+    Qt.Key.Key_Plus, Qt.Key.Key_Minus,
+)  # fmt: skip
 ROW = 15.0  # pixels of a row of the keys' times, at least
 ZOOM = 1.0015  # for a unit of the wheel
 
@@ -588,6 +592,17 @@ class Canvas(pg.PlotWidget):
         i = order[(int(here[-1 if by > 0 else 0]) + by) % len(order)] if len(here) else order[0]
         self.editing.pick({})
         self._pick((names[which[i]], int(rows[i]), int(axis[i])), False)
+
+    def event(self, event: QEvent) -> bool:
+        # its own keys go before those of the window
+        if (
+            event.type() == QEvent.Type.ShortcutOverride
+            and isinstance(event, QKeyEvent)
+            and Qt.Key(event.key()) in OWN_KEYS
+        ):
+            event.accept()
+            return True
+        return bool(super().event(event))
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         large = 10 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1
