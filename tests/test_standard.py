@@ -33,6 +33,14 @@ def test_demo_scenes_leave_without_a_word_from_the_validator(tmp_path):
         for together in (True, False):
             path = tmp_path / f"{name}-{together}.glb"
             written += deliver(path, baked, assets, company(baked, baked.figures[0].id), together, True)
+            written += deliver(
+                path.with_stem(f"{path.stem} physics"),
+                baked,
+                assets,
+                company(baked, baked.figures[0].id),
+                together,
+                physics=True,
+            )
     said = subprocess.run(
         [NODE, HOUSE / "tools/validate.mjs", VALIDATOR, *written],
         capture_output=True,
@@ -42,4 +50,7 @@ def test_demo_scenes_leave_without_a_word_from_the_validator(tmp_path):
     ).stdout.splitlines()
     assert len(said) == len(written) > 12
     for report in map(json.loads, said):
-        assert report["errors"] == report["warnings"] == report["notes"] == 0, report
+        # it says of itself which extensions it does not know, and what only they refer to
+        said_so = [m for m in report["messages"] if not m.startswith(("UNSUPPORTED_EXTENSION", "UNUSED_OBJECT"))]
+        assert report["errors"] == report["warnings"] == 0 and not said_so, report
+        assert report["notes"] == 0 or "physics" in report["file"], report

@@ -45,6 +45,7 @@ def export(
         bool, typer.Option("--together", help="With what it holds and what holds it, in one file.")
     ] = False,
     rest: Annotated[bool, typer.Option("--rest", help="The rest pose one frame after the end.")] = False,
+    physics: Annotated[bool, typer.Option("--physics", help="With bodies and joints (.glb).")] = False,
     size: Annotated[str, typer.Option(metavar="WxH", help="Of a movie or pictures, in pixels.")] = "1280x720",
     start: Annotated[int | None, typer.Option("--from", help="First frame of a movie.")] = None,
     end: Annotated[int | None, typer.Option("--to", help="Last frame of a movie.")] = None,
@@ -80,7 +81,7 @@ def export(
     else:
         f = _figure(loaded, figure)
         wanted = company(loaded, f) if together else [f]
-        written = deliver(output, loaded, assets, wanted, together and len(wanted) > 1, rest)
+        written = deliver(output, loaded, assets, wanted, together and len(wanted) > 1, rest, physics)
     typer.echo(f"Saved {written[0]}" + (f" and {len(written) - 1} more" if len(written) > 1 else ""))
 
 

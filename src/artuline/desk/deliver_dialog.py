@@ -32,6 +32,7 @@ class Wish:
     path: Path
     together: bool
     rest: bool
+    physics: bool
     movie: MovieWish
 
 
@@ -59,6 +60,11 @@ class DeliverDialog(Dialog):
             "Held and holder in one file", desk.together, f"{', '.join(others) or 'nothing'} in the same file"
         )
         self.rest = self._box("Rest pose after the end", desk.rest, "One frame after the last it stands at rest")
+        self.physics = self._box(
+            "Bodies and joints",
+            desk.memory.choice("export physics", "") == "on",
+            "By the open extensions for physics; other readers pass over them",
+        )
         self._others = bool(others)
         self.width_field, self.height_field = (
             self._number("Width", 1280, 16, 4096),
@@ -109,7 +115,8 @@ class DeliverDialog(Dialog):
             self.words[title].setText(f"{text[0].upper()}{text[1:]}." if text else "Nothing.")
         movie = suffix in FATES
         for control, there in (
-            (self.together, suffix in suffixes("write") and self._others), (self.rest, suffix in suffixes("write")), (self.width_field, movie),
+            (self.together, suffix in suffixes("write") and self._others), (self.rest, suffix in suffixes("write")),
+            (self.physics, suffix == ".glb" and bool(self.figure.bodies)), (self.width_field, movie),
             (self.height_field, movie), (self.first, movie), (self.last, movie), (self.numbers, movie), (self.clear, suffix == ".png"),
         ):  # fmt: skip
             holder = control.parentWidget()
@@ -132,10 +139,11 @@ class DeliverDialog(Dialog):
             round(self.width_field.value), round(self.height_field.value), round(self.first.value), round(self.last.value), self.numbers.isChecked(),
             self.clear.isChecked() and self.suffix == ".png",
         )  # fmt: skip
-        self.wish = Wish(path, self.together.isChecked(), self.rest.isChecked(), movie)
+        self.wish = Wish(path, self.together.isChecked(), self.rest.isChecked(), self.physics.isChecked(), movie)
         memory = self.desk.memory
         memory.keep_choice("export", self.suffix)
         memory.keep_file("export", path, recent=False)
+        memory.keep_choice("export physics", "on" if self.physics.isChecked() else "")
         memory.keep_choice("movie Width", str(movie.width))
         memory.keep_choice("movie Height", str(movie.height))
         memory.keep_choice("movie numbers", "on" if movie.numbers else "")

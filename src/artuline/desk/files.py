@@ -252,7 +252,7 @@ class Files:
             )
         else:
             self.desk.together, self.desk.rest = wish.together, wish.rest
-            self.export_to(path)
+            self.export_to(path, wish.physics)
 
     def write_movie(self, path: Path, wish: MovieWish) -> bool:
         """Write what the stage shows, through its camera, as a movie beside the window. False if something else is running."""
@@ -268,7 +268,7 @@ class Files:
         more = f" and {len(files) - 1} more" if len(files) > 1 else ""
         self.desk.tell(f"Saved {files[0].name}{more}")
 
-    def export_to(self, path: Path) -> bool:
+    def export_to(self, path: Path, physics: bool = False) -> bool:
         """Write the present figure with clip and layers merged. False, and a message, if that fails."""
         f = self.session.figure()
         if f is None:
@@ -276,7 +276,9 @@ class Files:
         try:
             wanted = company(self.session.scene, f.id) if self.desk.together else [f.id]
             several = self.desk.together and len(wanted) > 1
-            target = deliver(named(path), self.session.scene, self.session.assets, wanted, several, self.desk.rest)[0]
+            target = deliver(
+                named(path), self.session.scene, self.session.assets, wanted, several, self.desk.rest, physics
+            )[0]
         except ArtulineError as error:
             self.desk.fault(str(error))
             return False

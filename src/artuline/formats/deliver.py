@@ -9,13 +9,19 @@ from artuline.formats.all import format_of
 
 
 def deliver(
-    path: Path, scene: Scene, assets: AssetStore, figures: list[str], together: bool = False, rest: bool = False
+    path: Path,
+    scene: Scene,
+    assets: AssetStore,
+    figures: list[str],
+    together: bool = False,
+    rest: bool = False,
+    physics: bool = False,
 ) -> list[Path]:
     """Write figures with clip and layers merged into one animation over the scene's range, all in one file or each in its own; ``rest``: with
-    the rest pose one frame after the end. The files that were written.
+    the rest pose one frame after the end; ``physics``: with bodies and joints, where the format holds them. The files that were written.
 
     Raises ArtulineError for an ending that cannot be written, or if the place cannot be written to.
     """
     write = format_of(path, "write").write
     assert write is not None
-    return write(path, delivery(scene, assets, figures, together, rest))
+    return write(path, delivery(scene, assets, figures, together, rest, physics))

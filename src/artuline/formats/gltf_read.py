@@ -20,6 +20,7 @@ from artuline.formats.checked import Cancelled, Part, reading
 from artuline.formats.format import Format, Imported, Parts
 from artuline.formats.gltf_container import Container, open_container
 from artuline.formats.gltf_mesh import Primitive, Surfaces, read_nodes
+from artuline.formats.gltf_physics import Read
 
 COMMON_RATES = (12, 15, 24, 25, 30, 48, 50, 60, 90, 100, 120)
 PLACEMENT = "placement"  # in the extras of a node that only says where the figure stood in our scene
@@ -37,6 +38,7 @@ def read_figure(path: Path | str, assets: AssetStore, cancelled: Cancelled = lam
         figure, mesh, clips = reader.read()
         size = figure_size(figure, mesh)
         unit = likely_unit(size)
+        figure = reader.setup(figure, unit)
     refs = []
     for name, clip, rate, loop in clips:
         duration = float(clip.key_times()[-1])
@@ -83,6 +85,7 @@ class _Reader:
         self.bone_of_node: dict[int, int] = {}
         self.place, self.turn = (0.0, 0.0, 0.0), 0.0
         self.nodes = container.items("nodes")
+        self.physics = Read(self.nodes, container.root, self.notes)
 
     def _tick(self) -> None:
         if self._cancelled():
@@ -115,6 +118,23 @@ class _Reader:
             self.notes[40:] = [f"And {len(self.notes) - 40} more remarks."]
         return figure, mesh, clips
 
+    def setup(self, figure: Figure, unit: float) -> Figure:
+        """The figure with the bodies and joints that the file has."""
+        if not any("motion" in self.physics.of(n) for n in self.bone_of_node):
+            return figure
+
+        def hull(geometry: Part) -> Any:
+            mesh = self.c.item("meshes", geometry, "mesh")
+            found = [
+                self.c.accessor(p.part("attributes"), "POSITION", ("VEC3",)).astype(float)
+                for p in mesh.parts("primitives")
+            ]
+            return np.unique(np.concatenate(found), axis=0) if found else None
+
+        made = self.physics.setup(figure, self.bone_of_node, self._parents(), unit, hull)
+        self.notes.append(f"It brings {len(made.bodies)} bodies and {len(made.joints)} joints.")
+        return made
+
     # nodes
 
     def bones(self) -> list[Bone]:
@@ -129,7 +149,7 @@ class _Reader:
             else:
                 roots.append(i)
         seen = 0
-        idle = self._idle(children)
+        idle = self._idle(children) | self.physics.helpers()
         stack = roots[::-1]
         while stack:
             i = stack.pop()

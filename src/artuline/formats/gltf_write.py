@@ -15,6 +15,7 @@ from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Figure
 from artuline.formats.files import write_whole
 from artuline.formats.format import Fate, Format
+from artuline.formats.gltf_physics import Written
 from artuline.formats.gltf_read import PLACEMENT
 
 TRACK = "track"  # the node that carries a figure whose place is keyed
@@ -63,6 +64,7 @@ class _Document:
         self.roots: list[int] = []
         self.more: dict[str, list[Any]] = {"materials": [], "meshes": [], "skins": []}
         self.channels: dict[str, list[tuple[Channel, int]]] = {}
+        self.physics = Written()
 
     def add(self, x: Delivered) -> None:
         """Add a figure. If it is moved or turned in the scene, a node above its roots carries that, or keys where it moves."""
@@ -80,6 +82,8 @@ class _Document:
                 self.more["materials"].append({"name": m.name, "pbrMetallicRoughness": look})
             for skin in np.unique(x.mesh.palette_skin):
                 _write_skin(self, roots, x.mesh, int(skin), first, stuff)
+        if x.physics:
+            self.physics.add(figure, first, figure.unit, self.nodes, self.more["meshes"], self.buffer)
         self.roots += roots
         # in one file all figures move together, in one animation
         for name, clip in x.clips.items():
@@ -119,7 +123,7 @@ class _Document:
     def write(self, path: Path) -> None:
         """Write it, whole or not at all."""
         document: dict[str, Any] = {"asset": {"version": "2.0", "generator": "Artuline"}, "scene": 0}
-        document |= {name: found for name, found in self.more.items() if found}
+        document |= {name: found for name, found in self.more.items() if found} | self.physics.root()
         animations = [_animation(self.buffer, name, channels) for name, channels in self.channels.items()]
         if animations:
             document["animations"] = animations
@@ -237,7 +241,9 @@ def write(path: Path, delivery: Delivery) -> list[Path]:
     written = []
     for i, x in enumerate(delivery.figures):
         written.append(path if i == 0 else path.with_name(f"{path.stem} {x.figure.name}{path.suffix}"))
-        write_figure(written[-1], x.figure, x.mesh, x.clips, x.root)
+        made = _Document(metres=False)
+        made.add(x)
+        made.write(written[-1])
     return written
 
 
@@ -252,6 +258,6 @@ FORMAT = Format(
             "props and obstacles as nodes",
         ),
         ("the clip, and layers above layers: a key on every frame", "numbers in single precision"),
-        ("physics and takes", "layers for themselves"),
+        ("takes, handovers and lanes", "layers for themselves", "bodies and joints, unless they are asked for"),
     ),
 )

@@ -22,13 +22,14 @@ from artuline.core.scene.model import Figure, Scene
 @dataclass(frozen=True, eq=False)
 class Delivered:
     """A figure with its mesh, if it has one, and its animations by name; ``root``: places (m) and rotations of its origin over the
-    seconds of every animation, where it has a track or rides on another.
+    seconds of every animation, where it has a track or rides on another. ``physics``: its bodies and joints leave too, in formats that hold them.
     """
 
     figure: Figure
     mesh: Mesh | None
     clips: dict[str, Clip]
     root: tuple[Array, Array, Array] | None = None
+    physics: bool = False
 
 
 @dataclass(frozen=True, eq=False)
@@ -42,7 +43,12 @@ class Delivery:
 
 
 def delivery(
-    scene: Scene, assets: AssetStore, figures: list[str], together: bool = False, rest: bool = False
+    scene: Scene,
+    assets: AssetStore,
+    figures: list[str],
+    together: bool = False,
+    rest: bool = False,
+    physics: bool = False,
 ) -> Delivery:
     """Some of a scene's figures, each with its clip and layers merged into one animation over the scene's range; ``rest``: with its rest
     pose one frame after the end.
@@ -52,7 +58,9 @@ def delivery(
         mesh = Mesh.from_arrays(assets[f.asset]) if f.asset else None
         name = f"{f.clip} baked" if f.clip else "baked"
         clip = merged_clip(scene, assets, f)
-        found.append(Delivered(f, mesh, {name: rested(scene, f, clip) if rest else clip}, _root(scene, assets, f)))
+        found.append(
+            Delivered(f, mesh, {name: rested(scene, f, clip) if rest else clip}, _root(scene, assets, f), physics)
+        )
     ref = scene.active_take()
     take = assets.decoded(ref.asset, Take.from_arrays) if ref is not None else None
     return Delivery(tuple(found), scene.rate, take, together)

@@ -118,7 +118,7 @@ def apply_layer(scene: Scene, assets: AssetStore, figure: Figure, layer: Layer, 
         if layer.mode == "add":
             new = _added(c.path, values[at], new)
         share = layer_share(layer, frames[own])
-        if share.min() < 1.0:
+        if share.min(initial=1.0) < 1.0:
             old = values[at]
             new = rotation.slerp(old, new, share) if c.path == "rotation" else old + (new - old) * share[:, None]
         values[at] = new
