@@ -105,7 +105,9 @@ def test_a_figure_that_physics_never_moves_cannot_be_baked(boom_run):
 
 
 def test_formats_are_told_apart_by_what_they_can_do(tmp_path, boom):
-    assert set(suffixes("write")) <= set(suffixes("read_figure")) <= set(suffixes("read_mesh"))
+    assert {".glb", ".bvh"} <= set(suffixes("write")) & set(suffixes("read_figure"))
+    assert {".glb", ".gltf", ".obj", ".stl", ".ply"} <= set(suffixes("read_mesh"))
+    assert all(f.fate.kept and f.fate.lost for f in FORMATS if f.write is not None)
     assert named(Path("a")) == Path("a.glb") and named(Path("a.GLB")) == Path("a.GLB")
     for ability, name in (("write", "a.obj"), ("read_figure", "a.stl"), ("read_mesh", "a.txt")):
         with pytest.raises(ArtulineError, match="Choose one of"):

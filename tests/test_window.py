@@ -58,7 +58,7 @@ def test_the_whole_job_from_an_empty_scene_to_a_file(window, qtbot, tmp_path):
     finish(window, qtbot)
     assert (
         len(s.scene.figures[0].layers) == 1
-        and "keys per channel" in window.room("Curves").commands.baked[s.scene.figures[0].id]
+        and "keys per channel" in window.room("Curves").commands.baked[s.scene.figures[0].id].summary()
     )
     assert window.files.export_to(tmp_path / "out.glb")
     back = read_figure(tmp_path / "out.glb", AssetStore()).figure

@@ -10,9 +10,9 @@ from artuline.core.physics.kernels import compiled, inlined
 
 FIRM = 1e6  # weight of what is given: pinned values, level slopes
 FAINT = 1e-6  # weight that draws slopes which no sample sees to the samples' own
-TURNS = 5  # times the weights of a fit are set anew before it is given up
+TURNS = 3  # times the weights of a fit are set anew before it is given up
 BAND = 4
-PLACES = 3  # rows to each side of the middle at which one key is tried for two
+PLACES = 1  # rows to each side of the middle at which one key is tried for two
 
 # what a row of the samples is
 FREE, CORNER, PINNED, LEVEL = 0, 1, 2, 3
@@ -169,11 +169,14 @@ def _fits(samples, rows, count, kinds, bounds, turning, values, into, out, A, R,
 
 
 @compiled
-def search(samples, kinds, allowed, bounds, turning, rows, fewer, is_key, values, into, out, A, R, weights, errors):
+def search(
+    samples, kinds, allowed, bounds, turning, polish, rows, fewer, is_key, values, into, out, A, R, weights, errors
+):
     """Few keys that hold the bounds (F,): how many, with their rows, values and slopes.
 
     allowed (F,): where there may be keys. Keys are added where the error is worst, then those are taken out that are not needed. kinds (F,) as of
-    ``solve_keys``: rows that are not FREE are keys in any case. is_key (F,): all false. The rest is as of ``solve_keys``, or scratch (F,).
+    ``solve_keys``: rows that are not FREE are keys in any case. is_key (F,): where there are keys to begin
+    with. polish: whether keys that are not needed are taken out. The rest is as of ``solve_keys``, or scratch (F,).
     """
     frames = samples.shape[0]
     is_key[0], is_key[frames - 1] = True, True
@@ -210,6 +213,8 @@ def search(samples, kinds, allowed, bounds, turning, rows, fewer, is_key, values
                 more = True
         if not more:
             break
+    if not polish:
+        return count
     # every key that the bounds do not need goes; those on every second row first, so that what is left is even
     for start in range(3):
         k = 1 + start % 2

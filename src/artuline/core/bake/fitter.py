@@ -13,8 +13,8 @@ from artuline.core.geometry.rotation import Array
 from artuline.core.motion.skeleton import Pose, Skeleton
 from artuline.core.scene.model import Figure, Shape
 
-ROUNDS = 16  # times that channels are fitted anew for the places of the ends
-SHARE = 0.9  # of what a place may be off that channels are fitted anew for
+ROUNDS, POLISH_BEFORE = 40, 20  # times that channels are fitted anew for the places of the ends
+SHARE = 0.7  # of what a place may be off that channels are fitted anew for
 ABOUT = 2  # frames around one with too great an error at which its channels are held closer
 
 JOLT = 2.0  # bounds by which a speed changes in a frame at a hit that is kept sharp
@@ -106,21 +106,30 @@ class Fitter:
         self.corners = {
             k: self._sharp(x, most[k] * (0.5 if k[1] == "rotation" else 1.0)) for k, x in self.samples.items()
         }
-        todo = list(self.samples)
-        for _ in range(ROUNDS):
+        todo, polish = list(self.samples), True
+        grown: set[ChannelKey] = set()
+        for round_ in range(ROUNDS):
             # the compiled search holds no lock
             with ThreadPoolExecutor(max_workers=os.cpu_count()) as pool:
-                for _done in pool.map(lambda key: None if cancelled() else self._fit(key, bounds[key]), todo):
+                for _done in pool.map(
+                    lambda key, whole=polish: None if cancelled() else self._fit(key, bounds[key], whole), todo
+                ):
                     progress(len(self.keys))
             if cancelled():
                 raise CancelledError
-            todo = self._tighten(bounds, 1e-3 * millimetres, unit)
-            if not todo:
+            # keys are added until the ends are where they should be; that at last some are too many is seen once more
+            polish = False
+            changed = set(self._tighten(bounds, 1e-3 * millimetres, unit))
+            if changed:
+                todo, grown = sorted(changed), grown | changed
+            elif grown and round_ < POLISH_BEFORE:
+                todo, polish, grown = sorted(grown), True, set()
+            else:
                 return
 
-    def _fit(self, key: ChannelKey, bounds: Array) -> None:
+    def _fit(self, key: ChannelKey, bounds: Array, polish: bool) -> None:
         wish = Wish(bounds, key[1] == "rotation", self.corners[key], step=self.step, origin=self.origin)
-        keys = self.keys[key] = fit(self.samples[key], wish)
+        keys = self.keys[key] = fit(self.samples[key], wish, None if polish else self.keys[key].rows)
         curve = keys.evaluate(len(bounds))
         if key[1] == "rotation":
             self._now.rotation[:, key[0]] = rotation.normalize(curve)

@@ -14,6 +14,7 @@ from artuline.core.geometry.rotation import Array
 
 STILL = 0.05  # of the bound: samples that stay within are a rest
 REST = 12  # rows that a rest takes at least
+ATTEMPTS, POLISHED = 14, 3  # times that a rotation is fitted anew for its unit keys; those that look for the fewest
 SHARP = 1e-4  # m, or radians: bounds below are not reached by floating point
 
 
@@ -84,10 +85,10 @@ def rests(samples: Array, within: float) -> list[tuple[int, int]]:
     return found
 
 
-def fit(samples: Array, wish: Wish) -> Keys:
+def fit(samples: Array, wish: Wish, start: np.ndarray | None = None) -> Keys:
     """The fewest keys found that keep the error of samples (F, D), F of 2 or more, within its bounds. Rotations are unit quaternions that do not flip.
 
-    The first and the last row are always keys, with the samples' values.
+    The first and the last row are always keys, with the samples' values. ``start``: rows that are keys to begin with; then keys are only added.
     """
     samples = np.ascontiguousarray(samples, float)
     count, width = samples.shape
@@ -103,9 +104,12 @@ def fit(samples: Array, wish: Wish) -> Keys:
         np.ones(count),
         np.zeros(count),
     )
-    tighter = bounds.copy()
-    for _ in range(4):
-        n = search(samples, kinds, allowed, tighter, wish.turning, rows, fewer, np.zeros(count, np.bool_),
+    first, tighter = np.zeros(count, bool), bounds.copy()
+    if start is not None:
+        first[start] = True
+    for attempt in range(ATTEMPTS):
+        polish = start is None and attempt < POLISHED
+        n = search(samples, kinds, allowed, tighter, wish.turning, polish, rows, fewer, first.copy(),
                    values, into, out, band, right, weights, errors)  # fmt: skip
         if not wish.turning:
             break
@@ -113,10 +117,15 @@ def fit(samples: Array, wish: Wish) -> Keys:
         length = np.linalg.norm(values[:n], axis=1, keepdims=True)
         values[:n], into[:n], out[:n] = values[:n] / length, into[:n] / length, out[:n] / length
         measure(samples, rows, n, values, into, out, True, errors)
-        over = float((errors / bounds).max())
-        if over <= 1.0 or (kinds != FREE).all() or n == count:
+        share = errors / bounds
+        if share.max() <= 1.0 or n >= allowed.sum():
             break
-        tighter *= 0.95 / over
+        if attempt < POLISHED:
+            tighter *= 0.95 / share.max()
+        else:
+            # where that does not help, there are keys
+            first[rows[:n]] = True
+            first[(share > 1.0) & allowed] = True
     return Keys(rows[:n].copy(), values[:n].copy(), into[:n].copy(), out[:n].copy())
 
 

@@ -8,7 +8,7 @@ import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPolygonF, QWheelEvent
-from PySide6.QtWidgets import QGraphicsPolygonItem, QWidget
+from PySide6.QtWidgets import QGraphicsItem, QGraphicsPolygonItem, QWidget
 
 from artuline.core.bake.layer_keys import Name
 from artuline.core.geometry.rotation import Array
@@ -175,6 +175,9 @@ class Canvas(pg.PlotWidget):
         """Draw some channels apart from the others, for as long as they are dragged; the take stays behind all."""
         self._held = frozenset()
         self.redraw()
+        mode = QGraphicsItem.CacheMode.DeviceCoordinateCache if names else QGraphicsItem.CacheMode.NoCache
+        for item in (self.faint, *self.lines[:3], *self.keys[:3]):
+            item.setCacheMode(mode)
         if names:
             faint = self.faint.xData, self.faint.yData
             shown = [(r, n, a) for r, (n, a) in enumerate(self._shown()) if n not in names]
@@ -465,8 +468,8 @@ class Canvas(pg.PlotWidget):
             self._pick_form(hand)
             self.form.setPolygon(QPolygonF())
             return
-        self._held = frozenset()
         self.session.cancel_preview()
+        self._hold_lines(frozenset())
         self.editing.picked = hand.base
         if (at - hand.at).manhattanLength() < 3:
             self.redraw()
