@@ -25,8 +25,12 @@ from artuline.core.errors import ArtulineError
 from artuline.core.run.record import run
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
-from artuline.demo.figures import DATA
+from artuline.core.scene.model import Scene
+from artuline.demo.figures import DATA, ready_figure
 from artuline.demo.scenes import demo_scene
+from artuline.formats.bvh_read import read_figure as read_bvh
+from artuline.formats.coming_back import bring_back
+from artuline.formats.deliver import deliver
 from artuline.formats.gltf_read import read_figure
 from artuline.formats.mesh_read import read_shape
 from artuline.formats.scene_file import load_scene, save_scene
@@ -99,6 +103,21 @@ def spoil_json(value, random: np.random.Generator):
                 break
             node = node[key]
     return value
+
+
+def spoil_physics(document, random: np.random.Generator):
+    """A file of glTF with what its extensions say spoiled."""
+    document = copy.deepcopy(document)
+    for _ in range(int(random.integers(1, 4))):
+        if random.random() < 0.4:
+            document["extensions"] = spoil_json(document["extensions"], random)
+        else:
+            chosen = [n for n in document["nodes"] if isinstance(n, dict) and "extensions" in n]
+            node = chosen[int(random.integers(len(chosen)))]
+            for key in ("extensions", "extras"):
+                if key in node:
+                    node[key] = spoil_json(node[key], random)
+    return document
 
 
 def glb_parts(data: bytes):
@@ -194,6 +213,27 @@ def kinds(folder: Path):
 
     yield "figure", ".glb", lambda p: read_figure(p, AssetStore()), of_figure
     yield "figure beside its buffer", ".gltf", lambda p: read_figure(p, AssetStore()), of_parts
+    goat = ready_figure("goat", assets)
+    still = Scene(figures=(goat,), end=4)
+    out = {}
+    for ending in (".bvh", ".csv", ".json", ".glb"):
+        (path,) = deliver(folder / f"goat out{ending}", still, assets, [goat.id], physics=True)
+        out[ending] = path.read_bytes()
+    physics, block = glb_parts(out[".glb"])
+    table = json.loads(out[".json"])
+
+    def keys(path):
+        bring_back(still, assets, goat.id, path)
+
+    yield "physics", ".glb", lambda p: read_figure(p, AssetStore()), lambda r: glb(spoil_physics(physics, r), block)
+    yield "motion", ".bvh", lambda p: read_bvh(p, AssetStore()), lambda r: spoil_bytes(out[".bvh"], r)
+    yield "keys, CSV", ".csv", keys, lambda r: spoil_bytes(out[".csv"], r)
+    yield (
+        "keys, JSON",
+        ".json",
+        keys,
+        lambda r: json.dumps(spoil_json(table, r)).encode() if r.random() < 0.7 else spoil_bytes(out[".json"], r),
+    )
     yield "scene", ".artuline", used, of_scene
     yield "setup", ".artuset", load_setup, of_setup
     for ending in (".obj", ".glb", ".stl", ".ply", ".off"):

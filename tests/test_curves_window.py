@@ -5,6 +5,7 @@ import pytest
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtWidgets import QApplication, QFileDialog
 
+from artuline.core.bake.bake import BakeWish, add_layer, bake_figure
 from artuline.core.geometry import rotation
 from artuline.core.motion.keyed import keyed_pose
 from artuline.core.run.plausible import doubts
@@ -20,18 +21,39 @@ CONTROL, SHIFT, NONE = (
 )
 
 
-@pytest.fixture
-def curves(window, qtbot, boom_run):
-    """The window in Curves, the take baked by its button, the arm in hand."""
-    scene, assets, _ = boom_run
+@pytest.fixture(scope="module")
+def layered(boom_run):
+    """The scene with its take baked onto a layer."""
+    scene, assets, take = boom_run
+    baked = bake_figure(scene, assets, scene.figures[0], take, BakeWish(1.0, 10.0))
+    return add_layer(scene, assets, "deckhand", baked, "take 1 baked", scene.take)
+
+
+def opened(window, qtbot, scene, assets):
     window.session.new(scene, assets)
     window.set_station("Curves")
+    window.station.commands.show_layers(True)
     window.show()
-    press(window, qtbot, "Bake the take")
-    finish(window, qtbot)
     window.session.select("deckhand", frozenset({"upper_arm_l"}))
     qtbot.wait(50)
     return window
+
+
+@pytest.fixture
+def curves(window, qtbot, boom_run, layered):
+    """The window in Curves, with baked keys and the arm in hand."""
+    return opened(window, qtbot, layered, boom_run[1])
+
+
+@pytest.fixture
+def baking(window, qtbot, boom_run):
+    """The same, the take baked by its button."""
+    scene, assets, _ = boom_run
+    window.session.new(scene, assets)
+    window.set_station("Curves")
+    press(window, qtbot, "Bake the take")
+    finish(window, qtbot)
+    return opened(window, qtbot, window.session.scene, assets)
 
 
 def canvas_of(window):
@@ -51,7 +73,8 @@ def key_at(canvas, axis, near):
     return int(rows[i]), float(x[i]), float(y[i])
 
 
-def test_keys_are_baked_picked_dragged_and_undone(curves, qtbot):
+def test_keys_are_baked_picked_dragged_and_undone(baking, qtbot):
+    curves = baking
     w, canvas, name = curves, canvas_of(curves), ("upper_arm_l", "rotation")
     editing, view = w.station.editing, canvas_of(curves).viewport()
     assert w.station.source == "layers" and list(editing.shown()) == [name]
@@ -213,8 +236,12 @@ def test_an_untouched_bake_is_as_physical_as_its_take(boom_run, curves):
     assert doubts(curves.session.scene, curves.session.assets, "deckhand", take) == []
 
 
-def test_another_error_fits_anew_at_once_and_parts_blend(curves, qtbot):
-    w = curves
+def test_another_error_fits_anew_at_once_and_parts_blend(window, qtbot, boom_run):
+    w = window
+    w.session.new(*boom_run[:2])
+    w.set_station("Curves")
+    press(w, qtbot, "Bake the take")
+    finish(w, qtbot)
     keys = sum(w.station.commands.baked["deckhand"].keys.values())
     field(w, "Error of a bone").changed.emit(4.0, True)
     field(w, "Error at the ends").changed.emit(60.0, True)

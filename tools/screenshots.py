@@ -114,8 +114,9 @@ def main() -> None:
     window.stage.camera = wide
     window.desk.act("bake")
     finish(window)
-    s.set_frame(76)
-    shot(window, "curves")
+    s.set_frame(62)
+    curves(window)
+    window.stage.camera = wide
     window.set_station("Blend")
     s.set_frame(20)
     window.stage.camera = Camera(target=(-0.3, 0.4, 0.9), yaw=0.62, pitch=0.2, distance=3.8)
@@ -146,12 +147,6 @@ def main() -> None:
         place = window.stage.states()[0].matrices[:, :3, 3].mean(axis=0)
         aim = tuple(float(p) if t is None else t for t, p in zip(target, place))
         window.stage.camera = Camera(target=aim, yaw=yaw, pitch=0.14, distance=distance)
-        if name == "goat":
-            window.set_station("Blend")
-            select(window, "tail")
-            shot(window, "springs")
-            select(window)
-            window.set_station("Takes")
         if window.stage.show_.echo != (name in ("numb", "goat")):
             window.looks.toggle("echo")
         if name in ("mooring", "floats"):
@@ -192,7 +187,6 @@ def props(window: Window) -> None:
     room.commands.hang("pail", "bail")
     window.stage.frame_selection()
     window.stage.camera = window.stage.camera.orbited(0.5, 0.1)
-    shot(window, "props-hinge")
     s.select("deckhand", frozenset({"hand_r"}))
     room.commands.mount_here()
     window.stage.camera = Camera(target=(-0.2, 0.75, -0.1), yaw=-0.75, pitch=0.16, distance=2.3)
@@ -235,6 +229,44 @@ def strand(window: Window) -> None:
         c.click(at, view, window.stage.pick_at(at))
     shot(window, "strands-drawing")
     c.cancel()
+
+
+def curves(window: Window) -> None:
+    """Keys of an arm that were moved, the same as times, and the dialog of export."""
+    s, room = window.session, window.room("Curves")
+    window.stage.camera = Camera(target=(-0.5, 0.7, 2.2), yaw=1.05, pitch=0.2, distance=3.4)
+    select(window, "hips")
+    room.editing.chosen = frozenset({("hips", "translation", 1)})
+    frames = room.editing.curves(("hips", "translation")).times * s.scene.rate
+    room.editing.pick(
+        {
+            ("hips", "translation"): np.repeat(((frames > 70) & (frames < 110))[:, None], 3, axis=1)
+            & [False, True, False]
+        }
+    )
+    room.pane.commands.shift_value(9.0)
+    select(window, "upper_arm_l")
+    finish(window)
+    frames = room.editing.curves(("upper_arm_l", "rotation")).times * s.scene.rate
+    room.editing.pick(
+        {
+            ("upper_arm_l", "rotation"): np.repeat(((frames > 62) & (frames < 90))[:, None], 3, axis=1)
+            & [True, False, False]
+        }
+    )
+    shot(window, "curves")
+    select(window)
+    room.pane.mode.setChecked(True)
+    shot(window, "curves-times")
+    room.pane.mode.setChecked(False)
+    window.desk.act("export")
+    dialog = window.files.dialog
+    dialog.format.setCurrentIndex(dialog.format.findData(".glb"))
+    wait(300)
+    assert dialog.grab().save(str(OUT / "export.png"), "PNG")
+    print("export.png")
+    dialog.reject()
+    s.stack.undo()
 
 
 def large_type() -> None:
