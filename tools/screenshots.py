@@ -240,7 +240,7 @@ def curves(window: Window) -> None:
     frames = room.editing.curves(("hips", "translation")).times * s.scene.rate
     room.editing.pick(
         {
-            ("hips", "translation"): np.repeat(((frames > 70) & (frames < 110))[:, None], 3, axis=1)
+            ("hips", "translation"): np.repeat(((frames > 55) & (frames < 130))[:, None], 3, axis=1)
             & [False, True, False]
         }
     )
