@@ -6,6 +6,7 @@ from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtWidgets import QApplication, QFileDialog
 
 from artuline.core.bake.bake import BakeWish, add_layer, bake_figure
+from artuline.core.bake.path_keys import path
 from artuline.core.geometry import rotation
 from artuline.core.motion.keyed import keyed_pose
 from artuline.core.run.plausible import doubts
@@ -337,3 +338,41 @@ def test_wheel_pans_and_zooms(curves, qtbot):
     canvas.setFocus()
     qtbot.keyClick(canvas, Qt.Key.Key_Home)
     assert canvas.box.viewRange()[0][0] == pytest.approx(x0, abs=2.0)
+
+
+@pytest.mark.parametrize("bone", ["hand_l", "hips"])
+def test_a_key_is_dragged_along_the_path_on_the_stage(curves, qtbot, bone):
+    """The limb follows, the bone comes to where the mouse is, and what lies beyond the next keys stays."""
+    w = curves
+    w.session.select("deckhand", frozenset())
+    w.session.set_frame(100)
+    w.stage.frame_selection()
+    w.session.select("deckhand", frozenset({bone}))
+    qtbot.wait(100)
+    tool, view = w.station.tools()[0], w.stage.view()
+    _, _, frames, dots, way = tool._path(view)
+    seen = view.screen(dots)
+    apart = [min(np.hypot(*(seen[k, :2] - seen[j, :2])) for j in range(len(seen)) if j != k) for k in range(len(seen))]
+    inside = [
+        k
+        for k in range(len(seen))
+        if 20 < seen[k, 0] < w.stage.width() - 60 and 40 < seen[k, 1] < w.stage.height() - 20
+    ]
+    k = max(inside, key=lambda i: apart[i])
+    at = seen[k, :2]
+    before = {n: c for n, c in w.station.editing.channels().items()}
+    assert len(way) > len(frames) > 5
+    drag(qtbot, w.stage, (at[0], at[1]), (at[0] + 25, at[1] - 15))
+    assert w.session.stack.undoText() == f"Move {bone} at frame {frames[k]:g}" and w.session.frame == frames[k]
+    moved = path(w.session.scene, w.session.assets, w.session.scene.figures[0], bone, frames)
+    now = view.screen(moved)
+    wanted = np.array([at[0] + 25, at[1] - 15])
+    assert np.hypot(*(now[k, :2] - wanted)) < 3.0 or bone == "hand_l"  # a hand may be out of its reach
+    assert np.hypot(*(now[k, :2] - wanted)) < np.hypot(25, 15)
+    changed = {n for n, c in w.station.editing.channels().items() if c is not before[n]}
+    assert changed == (
+        {("hips", "translation")} if bone == "hips" else {("upper_arm_l", "rotation"), ("forearm_l", "rotation")}
+    )
+    # a curve that had no key there is another one as far as its next keys
+    others = [i for i in range(len(frames)) if abs(i - k) > 4]
+    np.testing.assert_allclose(moved[others], dots[others], atol=2e-3)

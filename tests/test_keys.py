@@ -6,7 +6,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy.spatial.transform import Rotation
 
-from artuline.core.bake import layer_keys
+from artuline.core.bake import layer_keys, path_keys
+from artuline.core.bake.bake import BakeWish, add_layer, bake_figure
+from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation
 from artuline.core.geometry.euler import ORDERS, best_order, distance_from_lock, from_angles, to_angles
 from artuline.core.motion import keys
@@ -258,3 +260,30 @@ def test_layers_come_in_stand_and_are_heard_in_their_order(layered):
         < 1e-9
     )
     assert leads.settings_fingerprint() != scene.settings_fingerprint()
+
+
+def test_a_hand_comes_where_its_path_is_pulled(boom_run):
+    """Within a millimetre where it can, by keys of the two bones above; between its neighbours' keys only."""
+    scene, assets, take = boom_run
+    scene = add_layer(
+        scene, assets, "deckhand", bake_figure(scene, assets, scene.figures[0], take, BakeWish(2.0, 20.0)), "baked"
+    )
+    figure = scene.figures[0]
+    layer = figure.layers[-1]
+    channels = layer_keys.layer_channels(assets, layer)
+    assert path_keys.movers(figure, "hand_l", channels) == (("upper_arm_l", "rotation"), ("forearm_l", "rotation"))
+    assert path_keys.movers(figure, "hips", channels) == (("hips", "translation"),)
+    assert path_keys.movers(figure, "spine", channels) == ()
+    for bone, frame in (("hand_l", 110.0), ("hips", 100.0)):
+        old = path_keys.path(scene, assets, figure, bone, np.array([frame]))[0]
+        shoulder = path_keys.path(scene, assets, figure, "upper_arm_l", np.array([frame]))[0]
+        goal = old + 0.25 * (shoulder - old) if bone == "hand_l" else old + np.array([0.05, 0.1, -0.02])
+        new = path_keys.placed(scene, assets, figure, bone, channels, frame, goal)
+        made = layer_keys.with_channels(scene, assets, "deckhand", layer.id, new)
+        got = path_keys.path(made, assets, made.figures[0], bone, np.array([frame]))[0]
+        assert np.linalg.norm(got - goal) < 1e-3
+        for n, c in new.items():
+            rest = np.abs(c.times * 24 - frame) > 1e-3
+            np.testing.assert_allclose(c.values[rest, 1], channels[n].sample(c.times[rest]), atol=1e-5)
+    with pytest.raises(ArtulineError, match="no keys that move spine"):
+        path_keys.placed(scene, assets, figure, "spine", channels, 100.0, np.zeros(3))

@@ -8,12 +8,14 @@ from artuline.core.scene.model import Figure
 from artuline.desk.desk import Desk
 from artuline.desk.form import Form
 from artuline.desk.model.actions import Action
+from artuline.desk.stage.tools import Tool
 from artuline.desk.station import Station
 from artuline.desk.stations.curves import panel
 from artuline.desk.stations.curves.commands import Commands
 from artuline.desk.stations.curves.editor.editing import Editing
 from artuline.desk.stations.curves.editor.pane import Pane
 from artuline.desk.stations.curves.rows import DoubtRow
+from artuline.desk.stations.curves.tools import PathTool
 from artuline.desk.timeline.rows import Row
 from artuline.desk.trails import add_trails
 from artuline.view.stage import Marks, Show
@@ -30,6 +32,7 @@ class Curves(Station):
         self.editing = Editing(desk)
         self.commands = Commands(desk, self.name, self.editing)
         self.pane = Pane(desk, self.editing)
+        self._path = PathTool(self.commands)
         self._built = False
 
     @property
@@ -57,6 +60,9 @@ class Curves(Station):
                    "Puts keys of a file that were changed elsewhere onto the figure, as a layer", self.desk.needs("figure")),
             *self.pane.commands.actions(),
         )  # fmt: skip
+
+    def tools(self) -> Sequence[Tool]:
+        return (self._path,)
 
     def rows(self) -> Sequence[Row]:
         return (DoubtRow(self.commands),) if self.editing.layer() is not None else ()
