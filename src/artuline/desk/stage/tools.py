@@ -1,9 +1,10 @@
 """What can be held on the stage, and what the stage asks of the station that is shown."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Protocol
 
+import numpy as np
 from PySide6.QtCore import QPointF, QRectF
 from PySide6.QtGui import QPainter
 
@@ -38,6 +39,17 @@ class View:
         """Origin and direction (3,) of the view through a point of the widget."""
         x = at.x() - self.box.left() if at.x() >= self.box.left() else at.x()
         return self.camera.ray(x, at.y(), *self.size)
+
+    def across(self, start: Array, at: QPointF) -> Callable[[QPointF], Array]:
+        """Where a place (3,) comes to that is dragged across the view from a point of the widget: by the point that the mouse has come to."""
+        toward = self.camera.axes()[2]
+
+        def on(point: QPointF) -> Array:
+            origin, way = self.ray(point)
+            return np.asarray(origin + float((start - origin) @ toward / (way @ toward)) * way)
+
+        began = on(at)
+        return lambda point: start + on(point) - began
 
 
 class Tool(Protocol):

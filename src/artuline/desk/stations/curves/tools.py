@@ -87,14 +87,10 @@ class PathTool:
         assert layer is not None
         frame, start, channels, scene = float(frames[k]), dots[k], dict(self._e.channels()), session.scene
         session.set_frame(frame)
-        toward = view.camera.axes()[2]
-        origin, way = view.ray(at)
-        began = origin + float((start - origin) @ toward / (way @ toward)) * way
+        across = view.across(start, at)
 
         def change(pointer: Pointer) -> Change:
-            origin, way = view.ray(pointer.at)
-            now = origin + float((start - origin) @ toward / (way @ toward)) * way
-            made = placed(scene, session.assets, f, bone, channels, frame, start + now - began)
+            made = placed(scene, session.assets, f, bone, channels, frame, across(pointer.at))
             return self._e.change(made) or (lambda s: s)
 
         return Drag(f"Move {bone} at frame {frame:g}", change)

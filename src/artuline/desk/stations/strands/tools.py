@@ -97,15 +97,10 @@ class PointTool:
         assert recipe is not None and f is not None
         if self._c.point != k:
             self._c.take(f.id, k)
-        start = np.array(recipe.points[k].position)
-        toward = view.camera.axes()[2]
-        origin, way = view.ray(at)
-        began = origin + float((start - origin) @ toward / (way @ toward)) * way
+        across = view.across(np.array(recipe.points[k].position), at)
 
         def change(pointer: Pointer) -> Change:
-            origin, way = view.ray(pointer.at)
-            now = origin + float((start - origin) @ toward / (way @ toward)) * way
-            moved = recipe.points[k].changed(position=tuple(start + now - began))
+            moved = recipe.points[k].changed(position=tuple(across(pointer.at)))
             return self._c.preview(points=tuple(moved if i == k else x for i, x in enumerate(recipe.points)))
 
         return Drag(f"Move point {k + 1}", change)
