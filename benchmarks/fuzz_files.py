@@ -35,6 +35,7 @@ from artuline.formats.gltf_read import read_figure
 from artuline.formats.mesh_read import read_shape
 from artuline.formats.scene_file import load_scene, save_scene
 from artuline.formats.setup_file import SETUPS, load_setup
+from artuline.formats.usd_read import read_figure as read_usd
 from artuline.view.stage import Show, draw_list, figure_states
 
 ODD = (
@@ -216,7 +217,7 @@ def kinds(folder: Path):
     goat = ready_figure("goat", assets)
     still = Scene(figures=(goat,), end=4)
     out = {}
-    for ending in (".bvh", ".csv", ".json", ".glb"):
+    for ending in (".bvh", ".csv", ".json", ".usda", ".usdc", ".glb"):
         (path,) = deliver(folder / f"goat out{ending}", still, assets, [goat.id], physics=True)
         out[ending] = path.read_bytes()
     physics, block = glb_parts(out[".glb"])
@@ -227,6 +228,13 @@ def kinds(folder: Path):
 
     yield "physics", ".glb", lambda p: read_figure(p, AssetStore()), lambda r: glb(spoil_physics(physics, r), block)
     yield "motion", ".bvh", lambda p: read_bvh(p, AssetStore()), lambda r: spoil_bytes(out[".bvh"], r)
+    for ending in (".usda", ".usdc"):
+        yield (
+            f"USD {ending}",
+            ending,
+            lambda p: read_usd(p, AssetStore()),
+            lambda r, data=out[ending]: spoil_bytes(data, r),
+        )
     yield "keys, CSV", ".csv", keys, lambda r: spoil_bytes(out[".csv"], r)
     yield (
         "keys, JSON",

@@ -244,7 +244,7 @@ def curves(window: Window) -> None:
             & [False, True, False]
         }
     )
-    room.pane.commands.shift_value(9.0)
+    room.pane.commands.shift_value(15.0)
     select(window, "upper_arm_l")
     finish(window)
     frames = room.editing.curves(("upper_arm_l", "rotation")).times * s.scene.rate

@@ -37,7 +37,10 @@ def export(
     output: Annotated[
         Path,
         typer.Option(
-            "--output", "-o", metavar="FILE", help="By its ending: .glb, .bvh, .csv, .json, .mp4, .gif, .png, .obj."
+            "--output",
+            "-o",
+            metavar="FILE",
+            help="By its ending: .glb, .usda, .usdc, .bvh, .csv, .json, .mp4, .gif, .png, .obj.",
         ),
     ],
     figure: FigureOption = None,

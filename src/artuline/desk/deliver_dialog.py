@@ -15,7 +15,7 @@ from artuline.formats.format import Fate
 from artuline.view.movies import FATES, MovieWish
 
 WORDS = {
-    ".glb": "glTF, one file", ".bvh": "BVH, motion only", ".csv": "Keys as a table, CSV", ".json": "Keys as a table, JSON", ".mp4": "Movie, MP4",
+    ".glb": "glTF, one file", ".usdc": "USD, binary", ".usda": "USD, text", ".bvh": "BVH, motion only", ".csv": "Keys as a table, CSV", ".json": "Keys as a table, JSON", ".mp4": "Movie, MP4",
     ".gif": "Movie, GIF", ".png": "Pictures, PNG", ".obj": "Geometry of every frame, OBJ",
 }  # fmt: skip
 GEOMETRY = Fate(
@@ -116,7 +116,7 @@ class DeliverDialog(Dialog):
         movie = suffix in FATES
         for control, there in (
             (self.together, suffix in suffixes("write") and self._others), (self.rest, suffix in suffixes("write")),
-            (self.physics, suffix == ".glb" and bool(self.figure.bodies)), (self.width_field, movie),
+            (self.physics, suffix in (".glb", ".usda", ".usdc") and bool(self.figure.bodies)), (self.width_field, movie),
             (self.height_field, movie), (self.first, movie), (self.last, movie), (self.numbers, movie), (self.clear, suffix == ".png"),
         ):  # fmt: skip
             holder = control.parentWidget()

@@ -5,7 +5,7 @@ from typing import Literal
 
 from artuline.core.errors import ArtulineError
 from artuline.core.scene.assets import AssetStore
-from artuline.formats import bvh_read, bvh_write, gltf_read, gltf_write, key_table, mesh_files
+from artuline.formats import bvh_read, bvh_write, gltf_read, gltf_write, key_table, mesh_files, usd_read, usd_write
 from artuline.formats.checked import Cancelled
 from artuline.formats.format import Format, Imported
 
@@ -14,6 +14,8 @@ FORMATS: tuple[Format, ...] = (
     gltf_write.FORMAT,
     bvh_read.FORMAT,
     bvh_write.FORMAT,
+    usd_read.FORMAT,
+    usd_write.FORMAT,
     key_table.FORMAT,
     mesh_files.FORMAT,
 )
