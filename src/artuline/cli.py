@@ -48,7 +48,7 @@ ClosingOption = Annotated[
 @app.command(name="open", hidden=True)
 def open_scene(
     scene: Annotated[
-        Path | None, typer.Argument(metavar="[SCENE]", help="A scene file or a figure (.glb, .gltf).")
+        Path | None, typer.Argument(metavar="[SCENE]", help="A scene file or a figure (.glb, .gltf, .usd, .bvh).")
     ] = None,
     closing: ClosingOption = None,
 ) -> None:
@@ -94,7 +94,7 @@ def demo(
 @app.command()
 def setup(
     figure: Annotated[
-        Path, typer.Argument(metavar="FIGURE", help="A skinned figure (.glb, .gltf).", show_default=False)
+        Path, typer.Argument(metavar="FIGURE", help="A figure (.glb, .gltf, .usd, .bvh).", show_default=False)
     ],
     output: Annotated[Path, typer.Option("--output", "-o", metavar="SCENE", help="The scene file to write.")],
     clip: Annotated[str | None, typer.Option(help="Which clip plays; the first if not given.")] = None,

@@ -45,7 +45,7 @@ class Files:
             Action("recent", "The last one", self.open_last, "Ctrl+Shift+O", "history", f"{m}/Recent files",
                    "Opens the file that was open last", lambda: "" if self.memory.recent() else "nothing was opened yet."),
             Action("figure", "Add a figure…", self.ask_figure, "Ctrl+I", "human", m,
-                   "Adds a skinned figure from a file (.glb, .gltf)"),
+                   "Adds a figure from a file (.glb, .gltf, .usd, .bvh)"),
             Action("recover", "Recover unsaved work…", self.ask_recover, "", "backup-restore", m,
                    "Shows what windows that ended badly have left behind"),
             Action("save", "Save", self.save, "Ctrl+S", "content-save-outline", m, "Saves the scene to its file", line=True),

@@ -46,7 +46,7 @@ class Station:
 
     def fill_empty(self, form: Form) -> None:
         """Fill the details while there is no figure."""
-        form.add(faint("Open a skinned figure to begin: a glTF file (.glb or .gltf) with a mesh and its skin."))
+        form.add(faint("Open a figure to begin: glTF or USD with a mesh and its skin, or BVH."))
         form.add(form.act("figure", "Open a figure…", primary=True))
 
     def choose(self, box: QRectF, view: View) -> bool:

@@ -35,7 +35,7 @@ class Welcome(Cover):
         title = QLabel("Hand a figure over to physics, get keys back")
         title.setObjectName("title")
         layout.addWidget(title)
-        layout.addWidget(faint("Open a skinned figure with its clips (.glb, .gltf), or a scene you saved."))
+        layout.addWidget(faint("Open a skinned figure with its clips (glTF, USD, BVH), or a scene you saved."))
         line = QHBoxLayout()
         line.addWidget(
             button(
