@@ -5,8 +5,6 @@ left of v is far below what can be seen; the active set is found by Newton's met
 before. Friction enters the matrix as a viscosity ``mu push / speed`` (Kacanov's iteration for a convex potential, so
 that it only ever takes energy), which becomes as stiff as the contact itself where nothing slides; the right side
 then has Coulomb's law. Contacts of crowds, where the factors would fill up, are swept instead.
-
-Rolling is resisted in the same way, as a viscosity between the bodies' rotations, by a torque of at most the push at a lever.
 """
 
 import math
@@ -14,6 +12,7 @@ import math
 from artuline.core.physics.graph import add_own, add_point, add_turn
 from artuline.core.physics.hits import BOUNCE_SPEED, pass_hits
 from artuline.core.physics.kernels import NO, YES, compiled, cross, inlined, solve_symmetric
+from artuline.core.physics.rolling import add_resistance, resist, resist_anew, rolling_speed
 from artuline.core.physics.state import CAPSULE, CONTACTS, INACTIVE, PUSHING
 
 HARD = 1e5  # stiffness of a contact row against the inverse mass at its point
@@ -196,42 +195,6 @@ def rub(C, i, slide):
     C[i].rubbing = C[i].stiffness if most >= C[i].stiffness * slide else most / slide
 
 
-@inlined
-def rolling_speed(B, C, i):
-    """How fast body a of contact i rolls on b, at the trial velocities: the part of its spin across the normal; and its length."""
-    n, w = C[i].normal, B[C[i].a].tw
-    x, y, z = w[0], w[1], w[2]
-    if C[i].b >= 0:
-        w = B[C[i].b].tw
-        x, y, z = x - w[0], y - w[1], z - w[2]
-    along = n[0] * x + n[1] * y + n[2] * z
-    x, y, z = x - along * n[0], y - along * n[1], z - along * n[2]
-    return x, y, z, math.sqrt(x * x + y * y + z * z)
-
-
-@inlined
-def resist(C, i, spin):
-    """Set the viscosity that stands for the rolling resistance of contact i at a spin."""
-    most, stiff = C[i].rolling * C[i].hold, C[i].stiffness * C[i].rolling ** 2
-    C[i].turning = stiff if most >= stiff * spin else most / spin
-
-
-@inlined
-def _resist_anew(B, C, i, heavy):
-    """After a solve: whether the rolling resistance of contact i is far from what it may be, and was set anew."""
-    c = C[i]
-    spin = rolling_speed(B, C, i)[3]
-    most, stiff, t = c.rolling * c.hold, c.stiffness * c.rolling**2, c.turning
-    slight = WRONG_SLIDE * heavy * c.rolling
-    if t >= stiff:
-        if stiff * spin > 1.3 * most + slight:
-            # what was held rolls off: about as fast as the rest of the torque makes it
-            resist(C, i, spin + (stiff * spin - most) / (c.mass * max(c.radius, c.rolling) ** 2))
-    elif abs(min(most / max(spin, 1e-12), stiff) - t) * spin > slight:
-        resist(C, i, spin)
-    return c.turning < 0.6 * t or c.turning > 1.8 * t
-
-
 @compiled
 def add_contacts(B, E, C, K, W):
     """Add the stiffness of the contacts that push to the matrix; not of the swept ones."""
@@ -273,20 +236,6 @@ def _push(B, i, r, x, y, z):
     f[3], f[4], f[5] = f[3] + tx, f[4] + ty, f[5] + tz
 
 
-@inlined
-def _resist(B, C, i, linear):
-    """Add a contact's rolling resistance, at the trial velocities, to the right side."""
-    x, y, z, spin = rolling_speed(B, C, i)
-    t, stiff = C[i].turning, C[i].stiffness * C[i].rolling ** 2
-    if not linear and t < stiff:
-        t = min(C[i].rolling * C[i].hold / max(spin, 1e-12), stiff)
-    f = B[C[i].a].f
-    f[3], f[4], f[5] = f[3] - t * x, f[4] - t * y, f[5] - t * z
-    if C[i].b >= 0 and B[C[i].b].free:
-        f = B[C[i].b].f
-        f[3], f[4], f[5] = f[3] + t * x, f[4] + t * y, f[5] + t * z
-
-
 @compiled
 def contact_forces(B, C, K, linear):
     """Add the contacts' impulses, at the trial velocities, to the right side.
@@ -313,7 +262,7 @@ def contact_forces(B, C, K, linear):
             c.applied[0], c.applied[1], c.applied[2] = x, y, z
             c.impulse[0], c.impulse[1], c.impulse[2] = ux, uy, uz
             if c.rolling > 0.0:
-                _resist(B, C, i, linear)
+                add_resistance(B, C, i, linear)
         _push(B, c.a, c.ra, x, y, z)
         _push(B, c.b, c.rb, -x, -y, -z)
 
@@ -372,7 +321,7 @@ def update_contacts(B, C, K, catch, release, linear, damped):
                 changed = True
                 continue
             c.rubbing = r
-        if c.rolling > 0.0 and catch and c.turns < MOST_TURNS and _resist_anew(B, C, i, heavy):
+        if c.rolling > 0.0 and catch and c.turns < MOST_TURNS and resist_anew(B, C, i, heavy):
             c.turns += 1
             changed = True
         most = c.friction * c.hold
