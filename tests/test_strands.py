@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 import trimesh
 from benchmarks.strands import catenary, linking, pinned, rope, scene_of, sideways_period, throw, upward
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from artuline.core.bake.bake import BakeWish
@@ -51,6 +51,7 @@ def test_a_line_is_divided_into_equal_parts_from_end_to_end(points, curved, coun
 
 
 @given(st.tuples(*[st.floats(-3.0, 3.0)] * 3), st.floats(1.01, 4.0), st.integers(3, 200))
+@example((0.0, 0.0, 1.0), 4.0, 3)  # narrower than a part is long
 @settings(max_examples=60, deadline=None)
 def test_a_chain_hangs_so_that_every_part_bears_the_mean_pull_of_its_ends(end, slack, count):
     end = np.array(end)
@@ -60,9 +61,7 @@ def test_a_chain_hangs_so_that_every_part_bears_the_mean_pull_of_its_ends(end, s
     places = chain(np.zeros(3), end, count, length, DOWN)
     assert np.allclose(places[[0, -1]], [np.zeros(3), end], atol=1e-9)
     steps = np.diff(places, axis=0)
-    # where it turns back within one part, that part bears nothing, and gives what is missing or too much
-    narrow = np.linalg.norm(end[[0, 2]]) < length
-    assert np.allclose(np.linalg.norm(steps, axis=1), length, rtol=0.4 if narrow else 2e-3)
+    assert np.allclose(np.linalg.norm(steps, axis=1), length, rtol=2e-3)
     # all in the upright plane of its ends, and never bent upwards: the slope only rises
     level = end - (end @ DOWN) * DOWN
     if np.linalg.norm(level) > 0.05:

@@ -6,6 +6,7 @@ from typing import Any
 
 import numpy as np
 from scipy.interpolate import CubicSpline
+from scipy.linalg import solve_banded
 from scipy.optimize import brentq, minimize
 
 from artuline.core.geometry import rotation
@@ -132,7 +133,31 @@ def chain(start: Array, end: Array | None, count: int, length: float, down: Arra
     steps = length * (unit[:, :1] * side - unit[:, 1:] * down)
     places = np.concatenate([[start], start + np.cumsum(steps, axis=0)])
     # what the search left open
-    return np.asarray(places + np.linspace(0.0, 1.0, count + 1)[:, None] * (end - places[-1]))
+    places = np.asarray(places + np.linspace(0.0, 1.0, count + 1)[:, None] * (end - places[-1]))
+    return _as_long(places, length)
+
+
+def _as_long(places: Array, length: float) -> Array:
+    """Ends of parts (N + 1, 3), the first and the last of which stay, moved as little as makes every part its length (Newton's method with the
+    least change): a chain that hangs narrower than a part is long bears nothing in its lowest one, whose way is then left open.
+    """
+    for _ in range(40):
+        steps = np.diff(places, axis=0)
+        size = np.linalg.norm(steps, axis=1)
+        off = size - length
+        if np.abs(off).max() < 1e-6 * length:
+            break
+        unit = steps / np.maximum(size, 1e-12)[:, None]
+        # how much each length answers to a pull along each part: of its own two ends, and of those that it shares
+        band = np.zeros((3, len(off)))
+        band[1] = 2.0 + 1e-9
+        band[1, 0] -= 1.0
+        band[1, -1] -= 1.0
+        band[0, 1:] = band[2, :-1] = -(unit[1:] * unit[:-1]).sum(axis=1)
+        pull = solve_banded((1, 1), band, off)[:, None] * unit
+        places = places.copy()
+        places[1:-1] -= pull[:-1] - pull[1:]
+    return places
 
 
 def hanging(ends: Array, held: Sequence[int], closed: bool, length: float, down: Array) -> Array:
