@@ -148,7 +148,7 @@ def check_assets(scene: Scene, loaded: dict[str, dict[str, np.ndarray]]) -> None
             Clip.check(loaded[c.asset], f.bone_index, f"the clip {c.name!r} of {f.name}")
         for layer in f.layers:
             for key in {layer.asset, layer.baked or layer.asset}:
-                Clip.check(loaded[key], f.bone_index, f"the layer {layer.name!r} of {f.name}")
+                Clip.check(loaded[key], f.curve_names, f"the layer {layer.name!r} of {f.name}")
         for key in sorted(f.solids):
             c_ = Checked(loaded[key], f"a shape of {f.name}")
             vertices = c_.take("vertices", ("V", 3), low=-1e6, high=1e6)

@@ -7,10 +7,12 @@ import numpy as np
 
 from artuline.core.bake.fitter import Fitter, watched
 from artuline.core.bake.hermite import Keys
+from artuline.core.bake.mapping import carried_above, led_limbs
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.clip import Channel, Clip
+from artuline.core.motion.goals import goals_of, led
 from artuline.core.motion.keyed import keyed_pose, load_clip, root_at
 from artuline.core.motion.skeleton import Pose, skeleton_of, under
 from artuline.core.run.take import Take
@@ -25,7 +27,8 @@ BETWEEN = 3  # places between two frames at which a bake is measured too
 class BakeWish:
     """How a take becomes keys: within so many ``degrees`` a channel and ``millimetres`` at the limbs' ends, whichever is tighter. ``bones``: only these;
     ``start``, ``end``: only these frames; ``step``: keys on every so many frames; ``ramp``: frames over which the layer comes in and goes out where
-    the take goes on beyond it.
+    the take goes on beyond it. ``goals``: limbs that the figure has goals for are led by them. ``between``: the error is
+    kept half way between the frames too, against smooth ways through them.
     """
 
     degrees: float = 1.0
@@ -35,6 +38,8 @@ class BakeWish:
     end: int | None = None
     step: int = 1
     ramp: int = 0
+    goals: bool = True
+    between: bool = False
 
     def check(self) -> None:
         """Raises ArtulineError for what nothing can be fitted by."""
@@ -62,7 +67,7 @@ class Baked:
     """Fitted curves in scene time, and what was reached.
 
     ``keys``: number of keys by (bone, path); frames: how many were fitted; degrees: worst angle of a bone
-    against the take; millimetres: worst distance by end bone; between (mm): the same between the frames, against the straight way there. ``turned`` and ``off``:
+    against the take; millimetres: worst distance by end bone; between (mm): the same between the frames, against smooth ways there. ``turned`` and ``off``:
     where the worst of both is. ``ramps``: frames in which the layer comes in and goes out.
     """
 
@@ -156,15 +161,21 @@ def baking(scene: Scene, assets: AssetStore, figure: Figure, take: Take, wish: B
     window = slice(first, last + 1)
     part = Pose(pose.translation[window], pose.rotation[window], pose.scale[window])
     keyed = keyed_pose(scene, assets, figure, take.frames[window].astype(float), layers=False)
+    part = carried_above(figure, part, keyed)
     turned = rotation.angle_between(keyed.rotation, part.rotation).max(axis=0) > 1e-6
     shifted = np.abs(keyed.translation - part.translation).max(axis=(0, 2)) > 1e-9
+    limbs = led_limbs(figure, skeleton.names, turned | shifted, wish.bones) if wish.goals else ()
     if wish.bones is not None:
         mine = np.array([n in wish.bones for n in skeleton.names])
+        for limb in limbs:
+            mine[[limb.upper, limb.lower, limb.end]] = True
         turned, shifted = turned & mine, shifted & mine
-        if not (turned.any() or shifted.any()):
-            raise ArtulineError(
-                "physics does not move the chosen bones", remedy="Choose others, or none for all of them."
-            )
+    if not (turned.any() or shifted.any()):
+        raise ArtulineError(
+            "physics moves none of the bones that take keys", remedy="Choose others, or none for all of them."
+        )
+    for limb in limbs:
+        turned[[limb.upper, limb.end]] = True
     which, ways = np.flatnonzero(turned).tolist(), np.flatnonzero(shifted).tolist()
     fitter = Fitter(
         skeleton,
@@ -173,39 +184,46 @@ def baking(scene: Scene, assets: AssetStore, figure: Figure, take: Take, wish: B
         which,
         ways,
         _corners(take, window),
-        watched(figure, {*which, *ways}),
+        [*watched(figure, {*which, *ways}), *((limb.lower, np.zeros(3)) for limb in limbs)],
         wish.step,
         int(take.frames[first]),
+        limbs,
+        2 if wish.between else 1,
     )
     ramps = (wish.ramp if first > whole[0] else 0, wish.ramp if last < whole[1] else 0)
-    return Baking(fitter, take.frames[window], scene.rate, ramps)
+    ends = {skeleton.names[limb.end] for limb in limbs}
+    curves = tuple(n for limb in figure.goals if limb.end in ends for n in limb.curves)
+    return Baking(fitter, take.frames[window], scene.rate, ramps, curves)
 
 
 @dataclass(eq=False)
 class Baking:
-    """A bake at work: its fitter, the frames (F,) that it fits, their rate, and the ramps of its layer."""
+    """A bake at work: its fitter, the frames (F,) that it fits, their rate, the ramps of its layer, and the names of the curves of limbs that it leads."""
 
     fitter: Fitter
     frames: np.ndarray
     rate: float
     ramps: tuple[int, int]
+    curves: tuple[str, ...] = ()
 
     def result(self) -> Baked:
         """What the keys are by now, and how far they are from the take, on the frames and between them."""
-        fitter, names, frames = self.fitter, self.fitter.skeleton.names, self.frames
+        fitter, frames = self.fitter, self.frames
+        names = [*fitter.skeleton.names, *self.curves]
         start = int(frames[0])
-        channels = [_channel(names[b], path, k, start, self.rate) for (b, path), k in sorted(fitter.keys.items())]
+        fine = fitter.fine
+        channels = [_channel(names[b], path, k, start, self.rate, fine) for (b, path), k in sorted(fitter.keys.items())]
         angles, distance = np.degrees(fitter.angles()), 1000.0 * fitter.distances()
         found: dict[str, float] = {}
         for i, (b, _) in enumerate(fitter.points):
             found[names[b]] = max(found.get(names[b], 0.0), float(distance[:, i].max()))
-        bones = [b for b, path in fitter.samples if path == "rotation"]
+        bones = fitter.turned
         return Baked(
             clip=Clip(tuple(channels)), start=start, end=int(frames[-1]), frames=len(frames),
             keys={(names[b], path): len(k.rows) for (b, path), k in fitter.keys.items()},
-            degrees=float(angles.max(initial=0.0)), millimetres=found, between=1000.0 * fitter.between(BETWEEN),
-            turned=_worst(angles, [names[b] for b in bones], frames),
-            off=_worst(distance, [names[b] for b, _ in fitter.points], frames), ramps=self.ramps,
+            degrees=float(angles.max(initial=0.0)), millimetres=found, between=1000.0 * fitter.between(BETWEEN if fine == 1 else 1),
+            turned=_worst(angles[::fine], [names[b] for b in bones], frames),
+            off=_worst(distance[::fine], [names[b] for b, _ in fitter.points], frames), ramps=self.ramps,
         )  # fmt: skip
 
 
@@ -225,9 +243,10 @@ def _corners(take: Take, window: slice) -> np.ndarray:
     return np.flatnonzero((onset > level).any(axis=1))
 
 
-def _channel(bone: str, path: str, keys: Keys, start: int, rate: float) -> Channel:
-    values = np.stack([keys.slope_in * rate, keys.values, keys.slope_out * rate], axis=1)
-    return Channel(bone, path, "CUBICSPLINE", (start + keys.rows) / rate, values)  # type: ignore[arg-type]
+def _channel(bone: str, path: str, keys: Keys, start: int, rate: float, fine: int) -> Channel:
+    """A channel of keys whose rows are frames, or parts of them."""
+    values = np.stack([keys.slope_in * rate * fine, keys.values, keys.slope_out * rate * fine], axis=1)
+    return Channel(bone, path, "CUBICSPLINE", (start + keys.rows // fine) / rate, values)  # type: ignore[arg-type]
 
 
 def add_layer(
@@ -259,11 +278,22 @@ def _within(assets: AssetStore, layer: Layer, baked: Baked) -> bool:
 
 
 def added_to(scene: Scene, assets: AssetStore, figure: Figure, clip: Clip) -> Clip:
-    """A clip in scene time as what it adds to a figure's keys, on every frame."""
-    channels = []
+    """A clip in scene time as what it adds to a figure's keys, and to where its limbs are by them, on every frame."""
+    channels, index = [], figure.bone_index
+    limbs = {name: limb for limb in figure.goals for name in limb.curves}
     for c in clip.channels:
         frames = np.arange(round(c.times[0] * scene.rate), round(c.times[-1] * scene.rate) + 1, dtype=float)
-        below = getattr(keyed_pose(scene, assets, figure, frames), c.path)[:, figure.bone_index[c.bone]]
+        pose = keyed_pose(scene, assets, figure, frames)
+        if c.bone in index:
+            below = getattr(pose, c.path)[:, index[c.bone]]
+        else:
+            # the keys of its bones are there before a limb is led
+            Clip(tuple(x for x in clip.channels if x.bone in index)).apply(
+                skeleton_of(figure), frames / scene.rate, pose
+            )
+            goals = goals_of(skeleton_of(figure), led(figure, limbs[c.bone]), pose)
+            looks = c.bone == limbs[c.bone].direction
+            below = goals.direction if looks else goals.turn if c.path == "rotation" else goals.place
         now = c.sample(frames / scene.rate)
         if c.path == "rotation":
             more = rotation.make_continuous(rotation.multiply(rotation.conjugate(below), now))

@@ -1,15 +1,16 @@
 """Keys for a whole pose over time: every channel within its angle, and the ends of the limbs within their distance."""
 
 import os
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 
-from artuline.core.bake.hermite import Keys, Wish, fit
+from artuline.core.bake.hermite import Keys, Wish, fit, smooth
 from artuline.core.errors import CancelledError
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
+from artuline.core.motion.goals import Goals, Led, goals_of, lead
 from artuline.core.motion.skeleton import Pose, Skeleton
 from artuline.core.scene.model import Figure, Shape
 
@@ -19,7 +20,7 @@ ABOUT = 2  # frames around one with too great an error at which its channels are
 
 JOLT = 2.0  # bounds by which a speed changes in a frame at a hit that is kept sharp
 
-#: A channel: a bone's index, and "rotation" or "translation".
+#: A channel: a bone's index, and "rotation" or "translation"; the goals and directions of limbs are counted after the bones.
 ChannelKey = tuple[int, str]
 #: A point that is watched: a bone's index, and the place in its frame (3,).
 Point = tuple[int, Array]
@@ -61,30 +62,64 @@ def _far_end(shape: Shape) -> Array:
 
 
 class Fitter:
-    """Fits the channels ``turned`` and ``moved`` (bone indices) of a pose over frames (F, B), with the figure's root (F, 4, 4)."""
+    """Fits the channels ``turned`` and ``moved`` (bone indices) of a pose over frames (F, B), with the figure's root (F, 4, 4). Of ``limbs`` the goal and the
+    direction are fitted instead of the turns of the upper bone and of the end. ``fine``: rows to a frame; of 2, every second row is what is smooth between two frames, and
+    no key lies there.
+    """
 
     def __init__(
         self, skeleton: Skeleton, root: Array, pose: Pose, turned: Sequence[int], moved: Sequence[int], hits: np.ndarray,
-        points: Sequence[Point], step: int = 1, origin: int = 0,
+        points: Sequence[Point], step: int = 1, origin: int = 0, limbs: Sequence[Led] = (), fine: int = 1,
     ):  # fmt: skip
+        self.fine = fine
+        if fine > 1:
+            at = np.arange((len(root) - 1) * fine + 1) / fine
+            pose, root = between(pose, hits, at), _straight(root, at)
+            hits, step, origin = hits * fine, step * fine, origin * fine
         self.skeleton, self.root, self.pose = skeleton, root, pose
         self.hits, self.points, self.step, self.origin = hits, list(points), step, origin
+        self.limbs, self.turned = tuple(limbs), list(turned)
+        led_bones = {b for w in self.limbs for b in (w.upper, w.end)}
         self.samples: dict[ChannelKey, Array] = {
-            (int(b), "rotation"): rotation.make_continuous(pose.rotation[:, b]) for b in turned
+            (int(b), "rotation"): rotation.make_continuous(pose.rotation[:, b]) for b in turned if b not in led_bones
         }
         self.samples |= {(int(b), "translation"): pose.translation[:, b] for b in moved}
+        for i, limb in enumerate(self.limbs):
+            goals = goals_of(skeleton, limb, pose)
+            self.samples[self.goal(i), "translation"] = goals.place
+            self.samples[self.goal(i), "rotation"] = rotation.make_continuous(goals.turn)
+            self.samples[self.goal(i) + 1, "translation"] = goals.direction
         self.corners: dict[ChannelKey, frozenset[int]] = {}
         self.keys: dict[ChannelKey, Keys] = {}
         self._now = pose.copy()
+        self._curves: dict[ChannelKey, Array] = dict(self.samples)
         self.target = self.places(pose)
         self.chains = [self._chain(b) for b, _ in self.points]
+        self.bends = [self._bent_by(i) for i in range(len(self.limbs))]
+
+    def goal(self, limb: int) -> int:
+        """What counts as the bone of a limb's goal; that of its direction is the next."""
+        return self.skeleton.size + 2 * limb
 
     def _chain(self, end: int) -> list[ChannelKey]:
+        """The channels that move what a bone carries, from it on upwards."""
         found, b = [], end
         while b >= 0:
             found += [k for k in ((b, "rotation"), (b, "translation")) if k in self.samples]
+            for i, limb in enumerate(self.limbs):
+                g = self.goal(i)
+                if b == limb.end:
+                    # the goal leads it, whatever carries the limb
+                    return [*found, (g, "rotation"), (g, "translation")]
+                if b == limb.upper:
+                    found += [(g, "translation"), (g + 1, "translation")]
             b = self.skeleton.parents[b]
         return found
+
+    def _bent_by(self, limb: int) -> list[ChannelKey]:
+        """The channels that the turns of a limb's bones come from."""
+        which = self.limbs[limb]
+        return [*self._chain(which.lower), (self.goal(limb), "rotation")]
 
     def places(self, pose: Pose) -> Array:
         """Where the points are (F, P, 3)."""
@@ -102,6 +137,10 @@ class Fitter:
         frames = len(self.pose.rotation)
         unit = float(np.linalg.norm(self.root[0, :3, 0]))
         most = {k: np.radians(degrees) if k[1] == "rotation" else 0.5e-3 * millimetres / unit for k in self.samples}
+        for i, limb in enumerate(self.limbs):
+            # what the middle looks at turns the limb about its root
+            far = float(np.median(np.linalg.norm(self._reach(limb), axis=1)))
+            most[self.goal(i) + 1, "translation"] = 0.5 * np.radians(degrees) * far
         bounds = {k: np.full(frames, most[k]) for k in self.samples}
         self.corners = {
             k: self._sharp(x, most[k] * (0.5 if k[1] == "rotation" else 1.0)) for k, x in self.samples.items()
@@ -117,9 +156,11 @@ class Fitter:
                     progress(len(self.keys))
             if cancelled():
                 raise CancelledError
+            self._stand()
             # keys are added until the ends are where they should be; that at last some are too many is seen once more
             polish = False
             changed = set(self._tighten(bounds, 1e-3 * millimetres, unit))
+            changed |= self._tighten_limbs(bounds, np.radians(degrees))
             if changed:
                 todo, grown = sorted(changed), grown | changed
             elif grown and round_ < POLISH_BEFORE:
@@ -128,13 +169,28 @@ class Fitter:
                 return
 
     def _fit(self, key: ChannelKey, bounds: Array, polish: bool) -> None:
-        wish = Wish(bounds, key[1] == "rotation", self.corners[key], step=self.step, origin=self.origin)
+        wish = Wish(bounds, key[1] == "rotation", self.corners[key], step=self.step, origin=self.origin, fine=self.fine)
         keys = self.keys[key] = fit(self.samples[key], wish, None if polish else self.keys[key].rows)
         curve = keys.evaluate(len(bounds))
-        if key[1] == "rotation":
-            self._now.rotation[:, key[0]] = rotation.normalize(curve)
-        else:
-            self._now.translation[:, key[0]] = curve
+        self._curves[key] = rotation.normalize(curve) if key[1] == "rotation" else curve
+
+    def _stand(self) -> None:
+        """The pose that the curves give now, with the limbs led."""
+        self._put(self._now, self._curves)
+
+    def _put(self, pose: Pose, curves: Mapping[ChannelKey, Array]) -> None:
+        for (b, path), values in curves.items():
+            if b < self.skeleton.size:
+                getattr(pose, path)[:, b] = values
+        for i, limb in enumerate(self.limbs):
+            g = self.goal(i)
+            goals = Goals(curves[g, "translation"], curves[g, "rotation"], curves[g + 1, "translation"])
+            lead(self.skeleton, limb, pose, goals)
+
+    def _error(self, key: ChannelKey) -> Array:
+        """How far a channel is off (F,): radians, or the figure's unit."""
+        a, b = self.samples[key], self._curves[key]
+        return rotation.angle_between(a, b) if key[1] == "rotation" else np.asarray(np.linalg.norm(a - b, axis=1))
 
     def _tighten(self, bounds: dict[ChannelKey, Array], most: float, unit: float) -> list[ChannelKey]:
         """Lower the bounds of channels around the frames where an end is too far off, by what they have a part in; which these are."""
@@ -142,18 +198,19 @@ class Fitter:
         if distance.max(initial=0.0) <= most:
             return []
         now = self.skeleton.global_matrices(self._now, self.root)[..., :3, 3]
-        error = {
-            k: rotation.angle_between(self.pose.rotation[:, k[0]], self._now.rotation[:, k[0]]) if k[1] == "rotation"
-            else unit * np.linalg.norm(self.pose.translation[:, k[0]] - self._now.translation[:, k[0]], axis=1)
+        error = {k: self._error(k) * (1.0 if k[1] == "rotation" else unit) for k in self.samples}
+        # what a channel turns, it turns about here
+        pivot = {
+            k: now[:, self.limbs[(k[0] - self.skeleton.size) // 2].end if k[0] >= self.skeleton.size else k[0]]
             for k in self.samples
-        }  # fmt: skip
+        }
         changed: set[ChannelKey] = set()
         for p, chain in enumerate(self.chains):
             bad = np.flatnonzero(distance[:, p] > most)
             if not len(bad) or not chain:
                 continue
             part = np.array([
-                error[k][bad] * (np.linalg.norm(self.target[bad, p] - now[bad, k[0]], axis=1) if k[1] == "rotation" else 1.0)
+                error[k][bad] * (np.linalg.norm(self.target[bad, p] - pivot[k][bad], axis=1) if k[1] == "rotation" else 1.0)
                 for k in chain
             ])  # fmt: skip
             share = SHARE * most / distance[bad, p]
@@ -161,11 +218,35 @@ class Fitter:
             large = part >= 0.6 * part.max(axis=0)
             for c, k in enumerate(chain):
                 for f, s in zip(bad[large[c]], share[large[c]]):
-                    around = slice(max(f - ABOUT, 0), f + ABOUT + 1)
+                    around = slice(max(f - ABOUT * self.fine, 0), f + ABOUT * self.fine + 1)
                     wanted = s * error[k][f] / (1.0 if k[1] == "rotation" else unit)
                     bounds[k][around] = np.minimum(bounds[k][around], max(wanted, 1e-7))
                     changed.add(k)
         return sorted(changed)
+
+    def _tighten_limbs(self, bounds: dict[ChannelKey, Array], most: float) -> set[ChannelKey]:
+        """Lower the bounds of the channels that bend a limb around the frames where one of its bones is turned too far."""
+        changed: set[ChannelKey] = set()
+        for limb, keys in zip(self.limbs, self.bends):
+            bones = [limb.upper, limb.lower, limb.end]
+            angles = rotation.angle_between(self.pose.rotation[:, bones], self._now.rotation[:, bones]).max(axis=1)
+            bad = np.flatnonzero(angles > most)
+            if not len(bad):
+                continue
+            length = np.linalg.norm(self._reach(limb), axis=1)
+            part = np.array([self._error(k)[bad] / (1.0 if k[1] == "rotation" else length[bad]) for k in keys])
+            large = part >= 0.6 * part.max(axis=0)
+            for c, k in enumerate(keys):
+                for f, s in zip(bad[large[c]], SHARE * most / angles[bad[large[c]]]):
+                    around = slice(max(f - ABOUT * self.fine, 0), f + ABOUT * self.fine + 1)
+                    bounds[k][around] = np.minimum(bounds[k][around], max(s * self._error(k)[f], 1e-7))
+                    changed.add(k)
+        return changed
+
+    def _reach(self, limb: Led) -> Array:
+        """From where a limb begins to where its middle looks (F, 3), in the figure's unit."""
+        i = self.limbs.index(limb)
+        return self.samples[self.goal(i) + 1, "translation"] - self.samples[self.goal(i), "translation"]
 
     def _sharp(self, samples: Array, bound: float) -> frozenset[int]:
         """Hits at which this channel changes its speed at once, by more in a frame than what may be off anyway."""
@@ -177,26 +258,15 @@ class Fitter:
         return frozenset(int(h) for h in inside if jerk[h - 1] > level)
 
     def fitted(self, at: Array) -> Pose:
-        """The pose that the keys give at rows (N,), between them too; what has no keys as it was, straight between the rows."""
-        low = np.clip(np.floor(at).astype(int), 0, len(self.pose.rotation) - 2)
-        share = at - low
-        out = Pose(
-            self.pose.translation[low] + (self.pose.translation[low + 1] - self.pose.translation[low]) * share[:, None, None],
-            rotation.slerp(self.pose.rotation[low], self.pose.rotation[low + 1], np.broadcast_to(share[:, None], self.pose.rotation[low].shape[:2])),
-            self.pose.scale[low],
-        )  # fmt: skip
-        for (b, path), keys in self.keys.items():
-            curve = keys.evaluate(at)
-            if path == "rotation":
-                out.rotation[:, b] = rotation.normalize(curve)
-            else:
-                out.translation[:, b] = curve
+        """The pose that the keys give at rows (N,), between them too; what has no keys as it was."""
+        out = between(self.pose, self.hits, at)
+        curves = {k: keys.evaluate(at) for k, keys in self.keys.items()}
+        self._put(out, {k: rotation.normalize(c) if k[1] == "rotation" else c for k, c in curves.items()})
         return out
 
     def angles(self) -> Array:
         """Angles (F, channels that turn) of the bones against the samples, radians."""
-        turned = [b for b, path in self.samples if path == "rotation"]
-        found: Array = rotation.angle_between(self.pose.rotation[:, turned], self._now.rotation[:, turned])
+        found: Array = rotation.angle_between(self.pose.rotation[:, self.turned], self._now.rotation[:, self.turned])
         return found
 
     def distances(self) -> Array:
@@ -204,21 +274,31 @@ class Fitter:
         return np.asarray(np.linalg.norm(self.places(self._now) - self.target, axis=2))
 
     def between(self, places: int) -> float:
-        """The worst distance of a point, m, at so many places between every two frames, from the straight way between where it is on them."""
+        """The worst distance of a point, m, at so many places between every two rows, from where it is on smooth ways through the rows, which are straight beside hits."""
         worst, count = 0.0, len(self.pose.rotation)
         if count < 2:
             return worst
         for t in (np.arange(places) + 1.0) / (places + 1.0):
             at = np.arange(count - 1) + t
-            fitted = self.fitted(at)
-            root = self.root[:-1] + (self.root[1:] - self.root[:-1]) * t
-            true = Pose(
-                self.pose.translation[:-1] + np.diff(self.pose.translation, axis=0) * t,
-                rotation.slerp(self.pose.rotation[:-1], self.pose.rotation[1:], np.full(self.pose.rotation[1:].shape[:2], t)),
-                self.pose.scale[:-1],
-            )  # fmt: skip
-            worst = max(
-                worst,
-                float(np.linalg.norm(self._places(fitted, root) - self._places(true, root), axis=2).max(initial=0.0)),
-            )
+            root = _straight(self.root, at)
+            a, b = (self._places(x, root) for x in (self.fitted(at), between(self.pose, self.hits, at)))
+            worst = max(worst, float(np.linalg.norm(a - b, axis=2).max(initial=0.0)))
         return worst
+
+
+def between(pose: Pose, hits: np.ndarray, at: Array) -> Pose:
+    """A pose over rows (F, B) at rows (N,), between them too: on smooth ways, straight beside rows at which something hits."""
+    count, bones = pose.rotation.shape[:2]
+    sharp = np.zeros(count, bool)
+    sharp[hits] = True
+    place = smooth(pose.translation.reshape(count, -1), sharp, False).evaluate(at)
+    turn = smooth(rotation.make_continuous(pose.rotation).reshape(count, -1), sharp, False).evaluate(at)
+    low = np.clip(np.floor(at).astype(int), 0, count - 1)
+    return Pose(place.reshape(-1, bones, 3), rotation.normalize(turn.reshape(-1, bones, 4)), pose.scale[low])
+
+
+def _straight(root: Array, at: Array) -> Array:
+    """A root (F, 4, 4) at rows (N,), straight between them."""
+    low = np.clip(np.floor(at).astype(int), 0, max(len(root) - 2, 0))
+    share = (at - low)[:, None, None]
+    return np.asarray(root[low] + (root[np.minimum(low + 1, len(root) - 1)] - root[low]) * share)

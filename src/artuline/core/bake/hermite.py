@@ -10,11 +10,22 @@ from dataclasses import dataclass
 import numpy as np
 
 from artuline.core.bake.fit_kernels import BAND, CORNER, FREE, LEVEL, PINNED, measure, search, solve_keys
+from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
 
 STILL = 0.05  # of the bound: samples that stay within are a rest
 REST = 12  # rows that a rest takes at least
 ATTEMPTS, POLISHED = 14, 3  # times that a rotation is fitted anew for its unit keys; those that look for the fewest
+BESIDE = (
+    1.0,
+    0.3,
+    0.1,
+    0.03,
+    0.01,
+    1e-3,
+    1e-4,
+)  # weights of what lies between samples, in the order in which they are tried
+SWING = 0.15  # share of a step that a curve may be off half way through it and still keep one slope
 SHARP = 1e-4  # m, or radians: bounds below are not reached by floating point
 
 
@@ -45,7 +56,7 @@ class Wish:
     """What a fit has to keep. ``bounds``: the error that is allowed, one for all rows or for each (F,), metres or, where it is ``turning``, radians.
 
     ``corners``: rows at which the speed changes at once; ``musts``: rows that get a key in any case, with the sample's value. ``step``: keys
-    only on every so many rows, counted from ``origin``. ``rests``: long rests become two keys without slopes.
+    only on every so many rows, counted from ``origin``. ``rests``: long rests become two keys without slopes. ``fine``: rows to a frame.
     """
 
     bounds: float | Array
@@ -55,6 +66,7 @@ class Wish:
     step: int = 1
     origin: int = 0
     rests: bool = True
+    fine: int = 1
 
 
 def kinds_of(samples: Array, wish: Wish) -> np.ndarray:
@@ -64,7 +76,7 @@ def kinds_of(samples: Array, wish: Wish) -> np.ndarray:
     for rows, kind in ((wish.musts, PINNED), (wish.corners, CORNER)):
         kinds[[r for r in rows if 0 < r < count - 1]] = kind
     if wish.rests:
-        for first, last in rests(samples, STILL * float(np.min(wish.bounds))):
+        for first, last in rests(samples, STILL * float(np.min(wish.bounds)), REST * wish.fine):
             # between the two it does not move, whatever happens around
             kinds[first + 1 : last] = FREE
             for end in (first, last):
@@ -72,13 +84,13 @@ def kinds_of(samples: Array, wish: Wish) -> np.ndarray:
     return kinds
 
 
-def rests(samples: Array, within: float) -> list[tuple[int, int]]:
-    """First and last rows of the stretches, ``REST`` rows or longer, in which no sample is farther than ``within`` from the first."""
+def rests(samples: Array, within: float, least: int = REST) -> list[tuple[int, int]]:
+    """First and last rows of the stretches, ``least`` rows or longer, in which no sample is farther than ``within`` from the first."""
     found, first, count = [], 0, len(samples)
     while first < count - 1:
         off = np.abs(samples[first:] - samples[first]).max(axis=1) > within
         last = first + (int(np.argmax(off)) if off.any() else count - first) - 1
-        if last - first + 1 >= REST:
+        if last - first + 1 >= least:
             found.append((first, last))
             first = last
         first += 1
@@ -126,7 +138,61 @@ def fit(samples: Array, wish: Wish, start: np.ndarray | None = None) -> Keys:
             # where that does not help, there are keys
             first[rows[:n]] = True
             first[(share > 1.0) & allowed] = True
-    return Keys(rows[:n].copy(), values[:n].copy(), into[:n].copy(), out[:n].copy())
+    keys = Keys(rows[:n].copy(), values[:n].copy(), into[:n].copy(), out[:n].copy())
+    return keys if wish.fine > 1 or count < 3 else _calmed(keys, samples, kinds, weights, bounds, wish.turning)
+
+
+def smooth(samples: Array, sharp: np.ndarray, turning: bool) -> Keys:
+    """A key on every sample (F, D), whose curve is smooth (Catmull and Rom 1974), but straight on both sides of what is sharp (F,): what may be thought to lie between."""
+    samples = rotation.make_continuous(samples) if turning else np.asarray(samples, float)
+    steps = np.diff(samples, axis=0)
+    slope = np.concatenate([steps[:1], 0.5 * (steps[1:] + steps[:-1]), steps[-1:]])
+    into, out = slope.copy(), slope.copy()
+    for f in np.flatnonzero(sharp):
+        if f > 0:
+            out[f - 1] = into[f] = steps[f - 1]
+        if f < len(steps):
+            out[f] = into[f + 1] = steps[f]
+    return Keys(np.arange(len(samples)), samples, into, out)
+
+
+def _calmed(keys: Keys, samples: Array, kinds: np.ndarray, weights: Array, bounds: Array, turning: bool) -> Keys:
+    """The same keys with values and slopes that mind what lies between the samples too, as far as the bounds allow: where keys are close, no sample sees their
+    slopes. Where the curve still swings out between keys on neighbouring rows, they get slopes of their own there.
+    """
+    count, width = samples.shape
+    halves = smooth(samples, np.isin(kinds, (CORNER, LEVEL)), turning).evaluate(np.arange(count - 1) + 0.5)
+    double = np.zeros((2 * count - 1, width))
+    double[::2], double[1::2] = samples, halves
+    rows, n = 2 * keys.rows, len(keys.rows)
+    sorts = np.full(len(double), FREE, np.int64)
+    sorts[::2] = kinds
+    values, into, out = np.zeros((3, n, width))
+    band, right, errors = np.zeros((3 * len(double), BAND)), np.zeros((3 * len(double), width)), np.zeros(count)
+    lean = np.zeros(len(double))
+    lean[::2] = weights
+    for share in BESIDE:
+        lean[1::2] = share * np.minimum(weights[:-1], weights[1:])
+        solve_keys(double, rows, n, sorts, lean, values, into, out, band, right)
+        made = Keys(keys.rows, values.copy(), 2.0 * into, 2.0 * out)
+        if turning:
+            length = np.linalg.norm(values, axis=1, keepdims=True)
+            made = Keys(keys.rows, values / length, made.slope_in / length, made.slope_out / length)
+        measure(samples, keys.rows, n, made.values, made.slope_in, made.slope_out, turning, errors)
+        if (errors <= bounds).all():
+            keys = made
+            break
+    close = keys.rows[:-1][np.diff(keys.rows) == 1]
+    off = keys.evaluate(close + 0.5) - halves[close]
+    step = np.linalg.norm(samples[close + 1] - samples[close], axis=1)
+    size = np.linalg.norm(off, axis=1) - SWING * step
+    parted = np.flatnonzero(size > 0.5 * (bounds[close] + bounds[close + 1]) * (0.5 if turning else 1.0))
+    if len(parted):
+        # the least change of both slopes that leads the curve through the place half way
+        at = np.searchsorted(keys.rows, close[parted])
+        keys.slope_out[at] -= 4.0 * off[parted]
+        keys.slope_in[at + 1] += 4.0 * off[parted]
+    return keys
 
 
 def slopes(samples: Array, rows: np.ndarray, kinds: np.ndarray) -> Keys:

@@ -7,12 +7,13 @@ from numpy.typing import NDArray
 
 from artuline.core.geometry import rotation, transforms
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.clip import Clip
+from artuline.core.motion.clip import Channel, Clip
+from artuline.core.motion.goals import added, follow, led
 from artuline.core.motion.limbs import bend_limb
 from artuline.core.motion.places import own_root
 from artuline.core.motion.skeleton import Pose, rigid, skeleton_of
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.model import Figure, Layer, Mount, Scene
+from artuline.core.scene.model import Figure, Layer, Limb, Mount, Scene
 
 #: The local keyed pose (F, B) of a figure at frames (F,).
 Poses = Callable[[Figure, Array], Pose]
@@ -106,7 +107,11 @@ def apply_layer(scene: Scene, assets: AssetStore, figure: Figure, layer: Layer, 
         return
     index = figure.bone_index
     times = frames[inside] / scene.rate
+    goals: dict[tuple[str, str], Channel] = {}
     for c in load_clip(assets, layer.asset).channels:
+        if c.bone not in index:
+            goals[c.bone, c.path] = c
+            continue
         values = getattr(pose, c.path)
         own, seconds = inside, times
         if layer.steers:
@@ -116,12 +121,36 @@ def apply_layer(scene: Scene, assets: AssetStore, figure: Figure, layer: Layer, 
         at = (own, index[c.bone])
         new = c.sample(seconds)
         if layer.mode == "add":
-            new = _added(c.path, values[at], new)
+            new = added(c.path, values[at], new)
         share = layer_share(layer, frames[own])
         if share.min(initial=1.0) < 1.0:
             old = values[at]
             new = rotation.slerp(old, new, share) if c.path == "rotation" else old + (new - old) * share[:, None]
         values[at] = new
+    for limb in figure.goals if goals else ():
+        mine = [
+            goals.get(n) for n in ((limb.goal, "translation"), (limb.goal, "rotation"), (limb.direction, "translation"))
+        ]
+        if any(c is not None for c in mine):
+            _lead(figure, limb, layer, mine, frames, inside, times, pose)
+
+
+def _lead(
+    figure: Figure, limb: Limb, layer: Layer, mine: list[Channel | None], frames: Array, rows: NDArray[np.int64], times: Array, pose: Pose
+) -> None:  # fmt: skip
+    """Let a limb of a pose follow a layer's curves of it, on some rows; in place."""
+    if layer.steers:
+        ends = [c.times[k] for k in (0, -1) for c in mine if c is not None]
+        on = (times >= min(ends) - 1e-9) & (times <= max(ends) + 1e-9)
+        rows, times = rows[on], times[on]
+        if not len(rows):
+            return
+    part, which = _rows(pose, rows), led(figure, limb)
+    place, turn, direction = (c.sample(times) if c is not None else None for c in mine)
+    follow(skeleton_of(figure), which, part, (place, turn, direction), layer.mode == "add")
+    share = layer_share(layer, frames[rows])
+    for b in (which.upper, which.lower, which.end):
+        pose.rotation[rows, b] = rotation.slerp(pose.rotation[rows, b], part.rotation[:, b], share)
 
 
 def layer_share(layer: Layer, frames: Array) -> Array:
@@ -132,13 +161,6 @@ def layer_share(layer: Layer, frames: Array) -> Array:
             t = np.clip(passed / ramp, 0.0, 1.0)
             share *= t * t * (3.0 - 2.0 * t)
     return share
-
-
-def _added(path: str, below: Array, values: Array) -> Array:
-    """What lies below (F, D), with the values of a layer added to it."""
-    if path == "rotation":
-        return rotation.normalize(rotation.multiply(below, values))
-    return below * values if path == "scale" else below + values
 
 
 def root_at(scene: Scene, assets: AssetStore, figure: Figure, frames: Array, poses: Poses | None = None) -> Array:

@@ -8,6 +8,7 @@ from pydantic import Field, model_validator
 from artuline.core.scene.body import Body, Joint, Shape
 from artuline.core.scene.group import Group
 from artuline.core.scene.lanes import MotionKey, run_forward
+from artuline.core.scene.limb import Elsewhere, Limb
 from artuline.core.scene.mount import Mount
 from artuline.core.scene.strand import Strand
 from artuline.core.scene.values import UPRIGHT, ZERO, Id, Model, NonNegative, Positive, Quat, Share, Vec3, known, unique
@@ -87,6 +88,7 @@ class Figure(Model):
     ``gravity``, ``wind``: whether its bodies feel them. ``obstacle``: it stands in the way of others, seen as the shapes of its body
     where it has no mesh, until a group hands it over. ``prop``: a thing of rigid parts, every one a bone; only for who works on it. ``made``: the recipe that bones, bodies, joints
     and mesh come from. ``skin``: strands touch its surface as it deforms, not the shapes of its bodies. ``enters``: the frame from which on it is there.
+    ``goals``: limbs that a layer may lead; ``elsewhere``: bones whose body's motion is baked onto the nearest bone above that takes keys, or onto nothing.
     """
 
     id: Id
@@ -118,6 +120,8 @@ class Figure(Model):
     made: Strand | None = None
     skin: bool = False
     enters: float | None = None
+    goals: tuple[Limb, ...] = ()
+    elsewhere: tuple[tuple[str, Elsewhere], ...] = ()
     mirror: tuple[tuple[str, str], ...] = ()
 
     @cached_property
@@ -206,6 +210,26 @@ class Figure(Model):
             found.insert(0, up)
         return tuple(found)
 
+    def above(self, bone: str) -> list[str]:
+        """The bones above one, the nearest first."""
+        found, at = [], self.bones[self.bone_index[bone]].parent
+        while at is not None:
+            found.append(at)
+            at = self.bones[self.bone_index[at]].parent
+        return found
+
+    @cached_property
+    def curve_names(self) -> dict[str, str]:
+        """Whatever may have curves in a layer, in order, and the bone that each is about: bones themselves, then goals and directions of limbs."""
+        found = {b.name: b.name for b in self.bones}
+        for limb in self.goals:
+            found |= {limb.goal: limb.end, limb.direction: limb.lower}
+        return found
+
+    def limb_at(self, bone: str) -> Limb | None:
+        """The limb that a bone is one of the three of, or None."""
+        return next((x for x in self.goals if bone in x.bones), None)
+
     def carrier(self, bone: str) -> Body | None:
         """The body that carries a bone: its own, or that of the nearest bone above it; None if there is none."""
         at: str | None = bone
@@ -256,9 +280,31 @@ class Figure(Model):
                 known(name, seen, f"group {group.name!r}", "bone")
             if group.returns == "clip" or group.clip is not None:
                 known(group.clip or "", {c.name for c in self.clips}, f"group {group.name!r}", "clip")
+        self._limbs_are_there()
         if self.clip is not None:
             known(self.clip, {c.name for c in self.clips}, f"figure {self.name!r}", "clip")
         return self
+
+    def _limbs_are_there(self) -> None:
+        """Raises ValueError if a limb that is led is none of this figure's, or shares bones with another."""
+        taken: set[str] = set()
+        for limb in self.goals:
+            for name in limb.bones:
+                known(name, self.bone_index, f"the limb of {limb.end!r}", "bone")
+            above = self.above(limb.end)
+            if limb.lower not in above or limb.upper not in self.above(limb.lower):
+                raise ValueError(
+                    f"{limb.upper!r}, {limb.lower!r} and {limb.end!r} are no limb: each hangs on the one before"
+                )
+            mine = {limb.end, *above[: above.index(limb.upper) + 1]}
+            if mine & taken:
+                raise ValueError(f"the limb of {limb.end!r} shares the bone {min(mine & taken)!r} with another limb")
+            taken |= mine
+            for name in limb.curves:
+                if name in self.bone_index:
+                    raise ValueError(f"a bone is called {name!r}, as the curves of a limb are")
+        for name, _ in self.elsewhere:
+            known(name, self.bone_index, "what is baked elsewhere", "bone")
 
     def _meshes_stay(self) -> None:
         """Raises ValueError if physics would have to move a triangle mesh, which encloses nothing."""

@@ -8,6 +8,7 @@ from artuline.core.scene.body import AxisRange, Body, Joint, Shape
 from artuline.core.scene.figure import Bone, ClipRef, Figure, Layer, Material, obstacle
 from artuline.core.scene.group import Group, Spring
 from artuline.core.scene.lanes import Key, Lane, MotionKey, VectorKey, VectorLane
+from artuline.core.scene.limb import Limb
 from artuline.core.scene.mount import Mount
 from artuline.core.scene.scene import FORMAT_VERSION, Scene, TakeRef
 from artuline.core.scene.strand import Strand, StrandPoint
@@ -33,6 +34,7 @@ __all__ = [
     "Key",
     "Lane",
     "Layer",
+    "Limb",
     "Link",
     "LinkEnd",
     "Material",

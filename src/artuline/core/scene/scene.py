@@ -172,7 +172,9 @@ class Scene(Model):
 
     @cached_property
     def _fingerprint(self) -> str:
-        quiet: tuple[str, ...] = ("name", "source", "materials", "asset", "layers", "mirror", "prop", "made")
+        quiet: tuple[str, ...] = (
+            "name", "source", "materials", "asset", "layers", "mirror", "prop", "made", "goals", "elsewhere",
+        )  # fmt: skip
         quiet_figure: dict[str, Any] = {**dict.fromkeys(quiet, True), "bones": {"__all__": {"order"}}}
         text = self.model_dump_json(
             exclude_defaults=True,
@@ -186,6 +188,9 @@ class Scene(Model):
             },
         )
         text += "".join(x.model_dump_json(exclude_defaults=True) for f in self.figures for x in f.layers if x.steers)
+        text += "".join(
+            x.model_dump_json() for f in self.figures if any(y.steers and y.kind == "baked" for y in f.layers) for x in f.goals
+        )  # fmt: skip
         # strands lie on it
         text += "".join(f.asset for f in self.figures if f.skin and f.asset is not None)
         return hashlib.sha256(text.encode()).hexdigest()[:32]
