@@ -1,7 +1,7 @@
 """A take becomes keys on the bones: fitted, on a layer above the clip, with the error measured in space."""
 
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
 
 import numpy as np
 
@@ -12,9 +12,9 @@ from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.clip import Channel, Clip
-from artuline.core.motion.goals import goals_of, led
+from artuline.core.motion.goals import curve_of
 from artuline.core.motion.keyed import keyed_pose, load_clip, root_at
-from artuline.core.motion.skeleton import Pose, skeleton_of, under
+from artuline.core.motion.skeleton import Pose, rigid, skeleton_of, under
 from artuline.core.run.take import Take
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
@@ -68,7 +68,8 @@ class Baked:
 
     ``keys``: number of keys by (bone, path); frames: how many were fitted; degrees: worst angle of a bone
     against the take; millimetres: worst distance by end bone; between (mm): the same between the frames, against smooth ways there. ``turned`` and ``off``:
-    where the worst of both is. ``ramps``: frames in which the layer comes in and goes out.
+    where the worst of both is. ``ramps``: frames in which the layer comes in and goes out. ``errors``: by bone with a body, how far it
+    is turned (degrees) and off (mm) in the world at most, whatever its motion was baked onto.
     """
 
     clip: Clip
@@ -82,6 +83,7 @@ class Baked:
     turned: Worst | None = None
     off: Worst | None = None
     ramps: tuple[int, int] = (0, 0)
+    errors: Mapping[str, tuple[float, float]] = field(default_factory=dict)
 
     @property
     def share(self) -> float:
@@ -161,7 +163,7 @@ def baking(scene: Scene, assets: AssetStore, figure: Figure, take: Take, wish: B
     window = slice(first, last + 1)
     part = Pose(pose.translation[window], pose.rotation[window], pose.scale[window])
     keyed = keyed_pose(scene, assets, figure, take.frames[window].astype(float), layers=False)
-    part = carried_above(figure, part, keyed)
+    whole_part, part = part, carried_above(figure, part, keyed)
     turned = rotation.angle_between(keyed.rotation, part.rotation).max(axis=0) > 1e-6
     shifted = np.abs(keyed.translation - part.translation).max(axis=(0, 2)) > 1e-9
     limbs = led_limbs(figure, skeleton.names, turned | shifted, wish.bones) if wish.goals else ()
@@ -193,18 +195,24 @@ def baking(scene: Scene, assets: AssetStore, figure: Figure, take: Take, wish: B
     ramps = (wish.ramp if first > whole[0] else 0, wish.ramp if last < whole[1] else 0)
     ends = {skeleton.names[limb.end] for limb in limbs}
     curves = tuple(n for limb in figure.goals if limb.end in ends for n in limb.curves)
-    return Baking(fitter, take.frames[window], scene.rate, ramps, curves)
+    return Baking(
+        fitter, take.frames[window], scene.rate, ramps, curves, whole_part, tuple(b.bone for b in figure.bodies)
+    )
 
 
 @dataclass(eq=False)
 class Baking:
-    """A bake at work: its fitter, the frames (F,) that it fits, their rate, the ramps of its layer, and the names of the curves of limbs that it leads."""
+    """A bake at work: its fitter, the frames (F,) that it fits, their rate, the ramps of its layer, the names of the curves of limbs that it leads, and the
+    pose of the take (F, B) with the bones that are compared with it.
+    """
 
     fitter: Fitter
     frames: np.ndarray
     rate: float
     ramps: tuple[int, int]
     curves: tuple[str, ...] = ()
+    pose: Pose | None = None
+    bones: tuple[str, ...] = ()
 
     def result(self) -> Baked:
         """What the keys are by now, and how far they are from the take, on the frames and between them."""
@@ -224,7 +232,21 @@ class Baking:
             degrees=float(angles.max(initial=0.0)), millimetres=found, between=1000.0 * fitter.between(BETWEEN if fine == 1 else 1),
             turned=_worst(angles[::fine], [names[b] for b in bones], frames),
             off=_worst(distance[::fine], [names[b] for b, _ in fitter.points], frames), ramps=self.ramps,
+            errors=self._errors(),
         )  # fmt: skip
+
+    def _errors(self) -> dict[str, tuple[float, float]]:
+        if self.pose is None:
+            return {}
+        skeleton, fine = self.fitter.skeleton, self.fitter.fine
+        root = self.fitter.root[::fine]
+        which = [skeleton.names.index(b) for b in self.bones]
+        now, then = (
+            rigid(skeleton.global_matrices(x, root)[:, which]) for x in (self.fitter.shown.every(fine), self.pose)
+        )
+        turned = np.degrees(rotation.angle_between(now[1], then[1])).max(axis=0)
+        off = 1000.0 * np.linalg.norm(now[0] - then[0], axis=2).max(axis=0)
+        return {b: (float(t), float(o)) for b, t, o in zip(self.bones, turned, off)}
 
 
 def _worst(amounts: Array, names: list[str], frames: np.ndarray) -> Worst | None:
@@ -280,20 +302,14 @@ def _within(assets: AssetStore, layer: Layer, baked: Baked) -> bool:
 def added_to(scene: Scene, assets: AssetStore, figure: Figure, clip: Clip) -> Clip:
     """A clip in scene time as what it adds to a figure's keys, and to where its limbs are by them, on every frame."""
     channels, index = [], figure.bone_index
-    limbs = {name: limb for limb in figure.goals for name in limb.curves}
+    bones = Clip(tuple(x for x in clip.channels if x.bone in index))
     for c in clip.channels:
         frames = np.arange(round(c.times[0] * scene.rate), round(c.times[-1] * scene.rate) + 1, dtype=float)
         pose = keyed_pose(scene, assets, figure, frames)
-        if c.bone in index:
-            below = getattr(pose, c.path)[:, index[c.bone]]
-        else:
-            # the keys of its bones are there before a limb is led
-            Clip(tuple(x for x in clip.channels if x.bone in index)).apply(
-                skeleton_of(figure), frames / scene.rate, pose
-            )
-            goals = goals_of(skeleton_of(figure), led(figure, limbs[c.bone]), pose)
-            looks = c.bone == limbs[c.bone].direction
-            below = goals.direction if looks else goals.turn if c.path == "rotation" else goals.place
+        if c.bone not in index:
+            # the keys of bones are there before a limb is led
+            bones.apply(skeleton_of(figure), frames / scene.rate, pose)
+        below = curve_of(figure, pose, (c.bone, c.path))
         now = c.sample(frames / scene.rate)
         if c.path == "rotation":
             more = rotation.make_continuous(rotation.multiply(rotation.conjugate(below), now))

@@ -15,8 +15,8 @@ def come_back(scene: Scene, assets: AssetStore, figure_id: str, clip: Clip, name
     Raises ArtulineError if it has none of them.
     """
     figure = scene.figure(figure_id)
-    kept = [c for c in clip.channels if c.bone in figure.bone_index]
-    missing = tuple(sorted({c.bone for c in clip.channels} - set(figure.bone_index)))
+    kept = [c for c in clip.channels if c.bone in figure.curve_names]
+    missing = tuple(sorted({c.bone for c in clip.channels} - set(figure.curve_names)))
     if not kept:
         raise ArtulineError(
             f"{figure.name} has none of the bones that the keys are of",

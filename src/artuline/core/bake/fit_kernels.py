@@ -12,6 +12,7 @@ FIRM = 1e6  # weight of what is given: pinned values, level slopes
 FAINT = 1e-6  # weight that draws slopes which no sample sees to the samples' own
 TURNS = 3  # times the weights of a fit are set anew before it is given up
 BAND = 4
+NEAR = 4  # keys on each side of one that is taken out, whose values and slopes follow
 PLACES = 1  # rows to each side of the middle at which one key is tried for two
 
 # what a row of the samples is
@@ -32,10 +33,17 @@ def solve_keys(samples, rows, count, kinds, weights, values, into, out, A, R):
     kinds (F,): FREE, CORNER (two slopes, and its value is the sample's), PINNED (its value is the sample's), LEVEL (that, with no slope). The first and the last row are
     pinned. weights (F,) of the samples.
     """
+    _solve(samples, rows, count, kinds, weights, False, False, values, into, out, A, R)
+
+
+@compiled
+def _solve(samples, rows, count, kinds, weights, left, right, values, into, out, A, R):
+    """The same, of a part of the keys: ``left``, ``right``: whether the first and the last one stay as they are, with the slopes that they have."""
     frames, width = samples.shape
     size = 0
     for k in range(count):
-        size += 3 if kinds[rows[k]] == CORNER else 2
+        held = (left and k == 0) or (right and k == count - 1)
+        size += 3 if kinds[rows[k]] == CORNER and not held else 2
     for i in range(size):
         for b in range(BAND):
             A[i, b] = 0.0
@@ -45,6 +53,14 @@ def solve_keys(samples, rows, count, kinds, weights, values, into, out, A, R):
     for k in range(count):
         r = rows[k]
         kind = kinds[r]
+        if (left and k == 0) or (right and k == count - 1):
+            A[at, 0] += FIRM
+            A[at + 1, 0] += FIRM
+            for d in range(width):
+                R[at, d] += FIRM * (out[k, d] if k == 0 else into[k, d])
+                R[at + 1, d] += FIRM * values[k, d]
+            at += 2
+            continue
         corner = kind == CORNER
         # what is given, or hardly seen
         low, high = max(r - 1, 0), min(r + 1, frames - 1)
@@ -57,15 +73,15 @@ def solve_keys(samples, rows, count, kinds, weights, values, into, out, A, R):
             n = at + 2 * s
             A[n, 0] += firm
             if kind != LEVEL:
-                left, right = (low, high) if not corner else ((low, r) if s == 0 else (r, high))
+                one, other = (low, high) if not corner else ((low, r) if s == 0 else (r, high))
                 for d in range(width):
-                    R[n, d] += firm * (samples[right, d] - samples[left, d]) / max(right - left, 1)
+                    R[n, d] += firm * (samples[other, d] - samples[one, d]) / max(other - one, 1)
         at += 3 if corner else 2
     at = 0
     for k in range(count - 1):
         r, e = rows[k], rows[k + 1]
         span = float(e - r)
-        corner = kinds[r] == CORNER
+        corner = kinds[r] == CORNER and not (left and k == 0)
         # value and slope of this key, then of the next
         v, m = at + 1, at + 2 if corner else at
         at += 3 if corner else 2
@@ -93,6 +109,9 @@ def solve_keys(samples, rows, count, kinds, weights, values, into, out, A, R):
     _cholesky(A, R, size, width)
     at = 0
     for k in range(count):
+        if (left and k == 0) or (right and k == count - 1):
+            at += 2
+            continue
         corner = kinds[rows[k]] == CORNER
         for d in range(width):
             into[k, d] = R[at, d]
@@ -147,36 +166,76 @@ def measure(samples, rows, count, values, into, out, turning, errors):
                 errors[f] = math.sqrt(off)
 
 
-@inlined
-def _fits(samples, rows, count, kinds, bounds, turning, values, into, out, A, R, weights, errors, tries):
-    """Whether keys at some rows hold the bounds, with weights that lean on where they do not (Lawson 1961)."""
-    frames = samples.shape[0]
-    for f in range(frames):
+@compiled
+def _fits(
+    samples, rows, count, left, right, kinds, bounds, turning, values, into, out, A, R, weights, errors, tries
+):  # fmt: skip
+    """Whether keys at some rows hold the bounds, with weights that lean on where they do not (Lawson 1961); left, right: as of ``_solve``."""
+    low, high = rows[0], rows[count - 1] + 1
+    for f in range(low, high):
         weights[f] = 1.0
     for _turn in range(tries):
-        solve_keys(samples, rows, count, kinds, weights, values, into, out, A, R)
+        _solve(samples, rows, count, kinds, weights, left, right, values, into, out, A, R)
         measure(samples, rows, count, values, into, out, turning, errors)
         worst = 0.0
-        for f in range(frames):
+        for f in range(low, high):
             worst = max(worst, errors[f] / bounds[f])
         if worst <= 1.0:
             return True
         if worst > 3.0:
             return False
-        for f in range(frames):
+        for f in range(low, high):
             weights[f] = min(weights[f] * (0.25 + (errors[f] / bounds[f]) ** 2), 1e3)
     return False
 
 
 @compiled
+def _without(
+    samples, rows, count, gone, place, kinds, bounds, turning, values, into, out, part, few, A, R, weights, errors
+):  # fmt: skip
+    """Take a key out, or, where ``place`` is one, move it there and take the next one out, if those around it can still hold the bounds; the new count.
+
+    Only ``NEAR`` keys on each side change. part (F,) and few (3, F, D): scratch.
+    """
+    width = samples.shape[1]
+    after = gone + 1 if place < 0 else gone + 2
+    start, stop = max(gone - NEAR, 0), min(after + NEAR, count)
+    m = 0
+    for j in range(start, stop):
+        if gone <= j < after:
+            if place < 0 or j > gone:
+                continue
+            part[m] = place
+        else:
+            part[m] = rows[j]
+        for d in range(width):
+            few[0, m, d], few[1, m, d], few[2, m, d] = values[j, d], into[j, d], out[j, d]
+        m += 1
+    left, right = start > 0, stop < count
+    if not _fits(
+        samples, part, m, left, right, kinds, bounds, turning, few[0], few[1], few[2], A, R, weights, errors, TURNS
+    ):
+        return count
+    for j in range(m):
+        rows[start + j] = part[j]
+        for d in range(width):
+            values[start + j, d], into[start + j, d], out[start + j, d] = few[0, j, d], few[1, j, d], few[2, j, d]
+    for j in range(stop, count):
+        rows[j - 1] = rows[j]
+        for d in range(width):
+            values[j - 1, d], into[j - 1, d], out[j - 1, d] = values[j, d], into[j, d], out[j, d]
+    return count - 1
+
+
+@compiled
 def search(
-    samples, kinds, allowed, bounds, turning, polish, rows, fewer, is_key, values, into, out, A, R, weights, errors
+    samples, kinds, allowed, bounds, turning, polish, rows, part, is_key, values, into, out, few, A, R, weights, errors
 ):
     """Few keys that hold the bounds (F,): how many, with their rows, values and slopes.
 
     allowed (F,): where there may be keys. Keys are added where the error is worst, then those are taken out that are not needed. kinds (F,) as of
     ``solve_keys``: rows that are not FREE are keys in any case. is_key (F,): where there are keys to begin
-    with. polish: whether keys that are not needed are taken out. The rest is as of ``solve_keys``, or scratch (F,).
+    with. polish: whether keys that are not needed are taken out. The rest is as of ``solve_keys``, or scratch: part (F,), few (3, F, D), weights and errors (F,).
     """
     frames = samples.shape[0]
     is_key[0], is_key[frames - 1] = True, True
@@ -189,7 +248,9 @@ def search(
             if is_key[f]:
                 rows[count] = f
                 count += 1
-        if _fits(samples, rows, count, kinds, bounds, turning, values, into, out, A, R, weights, errors, 3):
+        if _fits(
+            samples, rows, count, False, False, kinds, bounds, turning, values, into, out, A, R, weights, errors, TURNS
+        ):
             break
         more = False
         for k in range(count - 1):
@@ -219,17 +280,12 @@ def search(
     for start in range(3):
         k = 1 + start % 2
         while k < count - 1:
-            r = rows[k]
-            if kinds[r] == FREE:
-                n = 0
-                for j in range(count):
-                    if j != k:
-                        fewer[n] = rows[j]
-                        n += 1
-                if _fits(samples, fewer, n, kinds, bounds, turning, values, into, out, A, R, weights, errors, TURNS):
-                    for j in range(n):
-                        rows[j] = fewer[j]
-                    count = n
+            if kinds[rows[k]] == FREE:
+                before = count
+                count = _without(
+                    samples, rows, count, k, -1, kinds, bounds, turning, values, into, out, part, few, A, R, weights, errors
+                )  # fmt: skip
+                if count < before:
                     if start == 0:
                         k += 1
                     continue
@@ -237,7 +293,7 @@ def search(
     # one key for two, at some place between them
     k = 1
     while k < count - 2:
-        merged = False
+        before = count
         if kinds[rows[k]] == FREE and kinds[rows[k + 1]] == FREE:
             low, high = rows[k], rows[k + 1]
             middle = (low + high) // 2
@@ -245,17 +301,39 @@ def search(
                 place = middle + (t + 1) // 2 * (1 if t % 2 == 1 else -1)
                 if place < low or place > high or not allowed[place]:
                     continue
-                n = 0
-                for j in range(count):
-                    if j != k + 1:
-                        fewer[n] = place if j == k else rows[j]
-                        n += 1
-                if _fits(samples, fewer, n, kinds, bounds, turning, values, into, out, A, R, weights, errors, TURNS):
-                    for j in range(n):
-                        rows[j] = fewer[j]
-                    count = n
-                    merged = True
+                count = _without(
+                    samples, rows, count, k, place, kinds, bounds, turning, values, into, out, part, few, A, R, weights, errors
+                )  # fmt: skip
+                if count < before:
                     break
-        k = max(k - 1, 1) if merged else k + 1
-    _fits(samples, rows, count, kinds, bounds, turning, values, into, out, A, R, weights, errors, TURNS)
+        k = max(k - 1, 1) if count < before else k + 1
+    # all of them at once, if that holds the bounds too
+    if _fits(
+        samples, rows, count, False, False, kinds, bounds, turning, few[0], few[1], few[2], A, R, weights, errors, TURNS
+    ):
+        for k in range(count):
+            for d in range(samples.shape[1]):
+                values[k, d], into[k, d], out[k, d] = few[0, k, d], few[1, k, d], few[2, k, d]
+    return count
+
+
+@compiled
+def find_rests(samples, within, least, ends):
+    """First and last rows, into ends (F, 2), of stretches of ``least`` rows or more in which no value is farther than ``within`` from the first; how many."""
+    frames, width = samples.shape
+    count, first = 0, 0
+    while first < frames - 1:
+        last, still = first, True
+        while still and last + 1 < frames:
+            for d in range(width):
+                if abs(samples[last + 1, d] - samples[first, d]) > within:
+                    still = False
+            if still:
+                last += 1
+        if last - first + 1 >= least:
+            ends[count, 0], ends[count, 1] = first, last
+            count += 1
+            first = last
+        else:
+            first += 1
     return count

@@ -6,7 +6,7 @@ from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 
-from artuline.core.bake.hermite import Keys, Wish, fit, smooth
+from artuline.core.bake.hermite import Keys, Wish, calmed, fit, smooth
 from artuline.core.errors import CancelledError
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
@@ -166,16 +166,49 @@ class Fitter:
             elif grown and round_ < POLISH_BEFORE:
                 todo, polish, grown = sorted(grown), True, set()
             else:
+                break
+        if self.fine == 1:
+            self._calm(bounds, 1e-3 * millimetres, np.radians(degrees))
+
+    def _calm(self, bounds: dict[ChannelKey, Array], most: float, turn: float) -> None:
+        """Let curves mind what lies between the rows, but for those by which an end would be too far off then."""
+        keys, curves = dict(self.keys), dict(self._curves)
+        for k, before in keys.items():
+            self._keep(k, calmed(before, self.samples[k], self._wish(k, bounds[k])))
+        self._stand()
+        for _ in range(ROUNDS):
+            bad = {k for p in np.flatnonzero((self.distances() > most).any(axis=0)) for k in self.chains[p]}
+            bad |= {k for i in np.flatnonzero(self._limb_angles().max(axis=0) > turn) for k in self.bends[i]}
+            bad = {k for k in bad if self.keys[k] is not keys[k]}
+            if not bad:
                 return
+            for k in bad:
+                self.keys[k], self._curves[k] = keys[k], curves[k]
+            self._stand()
+
+    def _wish(self, key: ChannelKey, bounds: Array) -> Wish:
+        return Wish(
+            bounds,
+            key[1] == "rotation",
+            self.corners[key],
+            step=self.step,
+            origin=self.origin,
+            fine=self.fine,
+            calm=False,
+        )
 
     def _fit(self, key: ChannelKey, bounds: Array, polish: bool) -> None:
-        wish = Wish(bounds, key[1] == "rotation", self.corners[key], step=self.step, origin=self.origin, fine=self.fine)
-        keys = self.keys[key] = fit(self.samples[key], wish, None if polish else self.keys[key].rows)
-        curve = keys.evaluate(len(bounds))
+        self._keep(key, fit(self.samples[key], self._wish(key, bounds), None if polish else self.keys[key].rows))
+
+    def _keep(self, key: ChannelKey, keys: Keys) -> None:
+        self.keys[key] = keys
+        curve = keys.evaluate(len(self.pose.rotation))
         self._curves[key] = rotation.normalize(curve) if key[1] == "rotation" else curve
 
     def _stand(self) -> None:
         """The pose that the curves give now, with the limbs led."""
+        # a limb is led from how its bones stand without
+        self._now = self.pose.copy()
         self._put(self._now, self._curves)
 
     def _put(self, pose: Pose, curves: Mapping[ChannelKey, Array]) -> None:
@@ -198,16 +231,17 @@ class Fitter:
         if distance.max(initial=0.0) <= most:
             return []
         now = self.skeleton.global_matrices(self._now, self.root)[..., :3, 3]
-        error = {k: self._error(k) * (1.0 if k[1] == "rotation" else unit) for k in self.samples}
+        wrong = np.flatnonzero((distance > most).any(axis=0))
+        concerned = dict.fromkeys(k for p in wrong for k in self.chains[p])
+        error = {k: self._error(k) * (1.0 if k[1] == "rotation" else unit) for k in concerned}
         # what a channel turns, it turns about here
         pivot = {
-            k: now[:, self.limbs[(k[0] - self.skeleton.size) // 2].end if k[0] >= self.skeleton.size else k[0]]
-            for k in self.samples
-        }
+            k: now[:, self.limbs[(k[0] - self.skeleton.size) // 2].end if k[0] >= self.skeleton.size else k[0]] for k in concerned
+        }  # fmt: skip
         changed: set[ChannelKey] = set()
-        for p, chain in enumerate(self.chains):
-            bad = np.flatnonzero(distance[:, p] > most)
-            if not len(bad) or not chain:
+        for p in wrong:
+            chain, bad = self.chains[p], np.flatnonzero(distance[:, p] > most)
+            if not chain:
                 continue
             part = np.array([
                 error[k][bad] * (np.linalg.norm(self.target[bad, p] - pivot[k][bad], axis=1) if k[1] == "rotation" else 1.0)
@@ -227,9 +261,7 @@ class Fitter:
     def _tighten_limbs(self, bounds: dict[ChannelKey, Array], most: float) -> set[ChannelKey]:
         """Lower the bounds of the channels that bend a limb around the frames where one of its bones is turned too far."""
         changed: set[ChannelKey] = set()
-        for limb, keys in zip(self.limbs, self.bends):
-            bones = [limb.upper, limb.lower, limb.end]
-            angles = rotation.angle_between(self.pose.rotation[:, bones], self._now.rotation[:, bones]).max(axis=1)
+        for limb, keys, angles in zip(self.limbs, self.bends, self._limb_angles().T):
             bad = np.flatnonzero(angles > most)
             if not len(bad):
                 continue
@@ -242,6 +274,12 @@ class Fitter:
                     bounds[k][around] = np.minimum(bounds[k][around], max(s * self._error(k)[f], 1e-7))
                     changed.add(k)
         return changed
+
+    def _limb_angles(self) -> Array:
+        """The worst angle (F, L) of the three bones of each limb."""
+        bones = np.array([[x.upper, x.lower, x.end] for x in self.limbs], int).reshape(-1, 3)
+        found: Array = rotation.angle_between(self.pose.rotation[:, bones], self._now.rotation[:, bones])
+        return found.max(axis=2, initial=0.0)
 
     def _reach(self, limb: Led) -> Array:
         """From where a limb begins to where its middle looks (F, 3), in the figure's unit."""
@@ -263,6 +301,11 @@ class Fitter:
         curves = {k: keys.evaluate(at) for k, keys in self.keys.items()}
         self._put(out, {k: rotation.normalize(c) if k[1] == "rotation" else c for k, c in curves.items()})
         return out
+
+    @property
+    def shown(self) -> Pose:
+        """The pose that the keys give on the rows."""
+        return self._now
 
     def angles(self) -> Array:
         """Angles (F, channels that turn) of the bones against the samples, radians."""

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from artuline.core.bake.fit_kernels import BAND, CORNER, FREE, LEVEL, PINNED, measure, search, solve_keys
+from artuline.core.bake.fit_kernels import BAND, CORNER, FREE, LEVEL, PINNED, find_rests, measure, search, solve_keys
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
 
@@ -57,6 +57,7 @@ class Wish:
 
     ``corners``: rows at which the speed changes at once; ``musts``: rows that get a key in any case, with the sample's value. ``step``: keys
     only on every so many rows, counted from ``origin``. ``rests``: long rests become two keys without slopes. ``fine``: rows to a frame.
+    ``calm``: curves mind what lies between the rows.
     """
 
     bounds: float | Array
@@ -67,6 +68,7 @@ class Wish:
     origin: int = 0
     rests: bool = True
     fine: int = 1
+    calm: bool = True
 
 
 def kinds_of(samples: Array, wish: Wish) -> np.ndarray:
@@ -86,15 +88,9 @@ def kinds_of(samples: Array, wish: Wish) -> np.ndarray:
 
 def rests(samples: Array, within: float, least: int = REST) -> list[tuple[int, int]]:
     """First and last rows of the stretches, ``least`` rows or longer, in which no sample is farther than ``within`` from the first."""
-    found, first, count = [], 0, len(samples)
-    while first < count - 1:
-        off = np.abs(samples[first:] - samples[first]).max(axis=1) > within
-        last = first + (int(np.argmax(off)) if off.any() else count - first) - 1
-        if last - first + 1 >= least:
-            found.append((first, last))
-            first = last
-        first += 1
-    return found
+    ends = np.zeros((len(samples), 2), np.int64)
+    count = find_rests(np.ascontiguousarray(samples, float), within, least, ends)
+    return [(int(a), int(b)) for a, b in ends[:count]]
 
 
 def fit(samples: Array, wish: Wish, start: np.ndarray | None = None) -> Keys:
@@ -109,7 +105,8 @@ def fit(samples: Array, wish: Wish, start: np.ndarray | None = None) -> Keys:
     bounds = np.maximum(np.broadcast_to(np.asarray(wish.bounds, float), (count,)), SHARP * 1e-8)
     bounds = np.ascontiguousarray(bounds)
     values, into, out = np.zeros((3, count, width))
-    rows, fewer = np.zeros((2, count), np.int64)
+    rows, part = np.zeros((2, count), np.int64)
+    few = np.zeros((3, count, width))
     band, right, weights, errors = (
         np.zeros((3 * count, BAND)),
         np.zeros((3 * count, width)),
@@ -121,8 +118,8 @@ def fit(samples: Array, wish: Wish, start: np.ndarray | None = None) -> Keys:
         first[start] = True
     for attempt in range(ATTEMPTS):
         polish = start is None and attempt < POLISHED
-        n = search(samples, kinds, allowed, tighter, wish.turning, polish, rows, fewer, first.copy(),
-                   values, into, out, band, right, weights, errors)  # fmt: skip
+        n = search(samples, kinds, allowed, tighter, wish.turning, polish, rows, part, first.copy(),
+                   values, into, out, few, band, right, weights, errors)  # fmt: skip
         if not wish.turning:
             break
         # a key of a rotation is a rotation: its way to there changes the curve a little
@@ -139,7 +136,7 @@ def fit(samples: Array, wish: Wish, start: np.ndarray | None = None) -> Keys:
             first[rows[:n]] = True
             first[(share > 1.0) & allowed] = True
     keys = Keys(rows[:n].copy(), values[:n].copy(), into[:n].copy(), out[:n].copy())
-    return keys if wish.fine > 1 or count < 3 else _calmed(keys, samples, kinds, weights, bounds, wish.turning)
+    return keys if wish.fine > 1 or count < 3 or not wish.calm else calmed(keys, samples, wish)
 
 
 def smooth(samples: Array, sharp: np.ndarray, turning: bool) -> Keys:
@@ -156,11 +153,12 @@ def smooth(samples: Array, sharp: np.ndarray, turning: bool) -> Keys:
     return Keys(np.arange(len(samples)), samples, into, out)
 
 
-def _calmed(keys: Keys, samples: Array, kinds: np.ndarray, weights: Array, bounds: Array, turning: bool) -> Keys:
+def calmed(keys: Keys, samples: Array, wish: Wish) -> Keys:
     """The same keys with values and slopes that mind what lies between the samples too, as far as the bounds allow: where keys are close, no sample sees their
     slopes. Where the curve still swings out between keys on neighbouring rows, they get slopes of their own there.
     """
     count, width = samples.shape
+    kinds, turning, bounds = kinds_of(samples, wish), wish.turning, np.broadcast_to(wish.bounds, (count,))
     halves = smooth(samples, np.isin(kinds, (CORNER, LEVEL)), turning).evaluate(np.arange(count - 1) + 0.5)
     double = np.zeros((2 * count - 1, width))
     double[::2], double[1::2] = samples, halves
@@ -169,10 +167,9 @@ def _calmed(keys: Keys, samples: Array, kinds: np.ndarray, weights: Array, bound
     sorts[::2] = kinds
     values, into, out = np.zeros((3, n, width))
     band, right, errors = np.zeros((3 * len(double), BAND)), np.zeros((3 * len(double), width)), np.zeros(count)
-    lean = np.zeros(len(double))
-    lean[::2] = weights
+    lean = np.ones(len(double))
     for share in BESIDE:
-        lean[1::2] = share * np.minimum(weights[:-1], weights[1:])
+        lean[1::2] = share
         solve_keys(double, rows, n, sorts, lean, values, into, out, band, right)
         made = Keys(keys.rows, values.copy(), 2.0 * into, 2.0 * out)
         if turning:

@@ -11,7 +11,7 @@ from artuline.core.geometry.rotation import Array
 from artuline.core.motion.clip import Channel, Clip
 from artuline.core.motion.keyed import load_clip
 from artuline.core.motion.keys import cubic
-from artuline.core.motion.skeleton import rest_matrices, rigid, skeleton_of
+from artuline.core.motion.skeleton import placement, rest_matrices, rigid, skeleton_of
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Figure, Layer, Scene
@@ -40,7 +40,7 @@ def with_channels(
     figure = scene.figure(figure_id)
     layer = layer_of(figure, layer_id)
     kept = {(c.bone, c.path): c for c in load_clip(assets, layer.asset).channels} | dict(changed)
-    unknown = [bone for bone, _ in kept if bone not in figure.bone_index]
+    unknown = [bone for bone, _ in kept if bone not in figure.curve_names]
     if unknown:
         raise ArtulineError(f"{figure.name} has no bone {unknown[0]!r}")
     times = np.concatenate([c.times for c in kept.values()])
@@ -88,15 +88,32 @@ def mirrored(figure: Figure, channels: Mapping[Name, Channel]) -> dict[Name, Cha
     sign[axis] = -1.0
     found: dict[Name, Channel] = {}
 
+    facing = rigid(placement(figure))[1]
+    limbs = {name: limb for limb in figure.goals for name in limb.curves}
+    by_end = {limb.end: limb for limb in figure.goals}
+    resting = rigid(skeleton.global_matrices(skeleton.rest))
+
     def above(b: int) -> Array:
         up = skeleton.parents[b]
-        return q[up] if up >= 0 else rotation.IDENTITY
+        return q[up] if up >= 0 else facing
+
+    def rest_of(name: str) -> tuple[Array, Array, Array]:
+        """What curves are in, and where they rest there: the frame of the parent; of the figure for those of a limb."""
+        if name not in limbs:
+            i = figure.bone_index[name]
+            return above(i), skeleton.rest.translation[i], skeleton.rest.rotation[i]
+        limb = limbs[name]
+        i = figure.bone_index[limb.end if name == limb.goal else limb.lower]
+        return facing, resting[0][i], resting[1][i]
 
     for (bone, path), c in channels.items():
         other = pairs.get(bone, bone)
-        a, b = figure.bone_index[bone], figure.bone_index[other]
-        pa, pb = above(a), above(b)
-        rest_a, rest_b = skeleton.rest.rotation[a], skeleton.rest.rotation[b]
+        if bone in limbs:
+            mate = by_end.get(pairs.get(limbs[bone].end, limbs[bone].end))
+            if mate is None:
+                continue
+            other = mate.goal if bone == limbs[bone].goal else mate.direction
+        (pa, base_a, rest_a), (pb, base_b, rest_b) = rest_of(bone), rest_of(other)
         values = np.asarray(c.values, float)
         if path == "rotation":
             # linear in the quaternion, so that slopes go the same way as values
@@ -108,7 +125,6 @@ def mirrored(figure: Figure, channels: Mapping[Name, Channel]) -> dict[Name, Cha
             )
             values = rotation.multiply(rotation.multiply(rotation.conjugate(pb), rotation.multiply(world, pb)), rest_b)
         elif path == "translation":
-            base_a, base_b = skeleton.rest.translation[a], skeleton.rest.translation[b]
             off = values.copy()
             off[:, 1] -= base_a
             off = rotation.rotate(rotation.conjugate(pb), rotation.rotate(pa, off) * sign)

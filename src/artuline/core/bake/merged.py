@@ -28,22 +28,24 @@ def merged_clip(scene: Scene, assets: AssetStore, figure: Figure) -> Clip:
     index = figure.bone_index
     moving = {(c.bone, c.path) for ref in [figure.active_clip()] if ref for c in load_clip(assets, ref.asset).channels}
     for bone, path in sorted(moving | set(spans), key=lambda k: (index[k[0]], k[1])):
+        ruled = spans.get((bone, path))
         values = getattr(pose, path)[:, index[bone]]
         if path == "rotation":
             values = rotation.make_continuous(values)
-        if (bone, path) in spans:
-            layer, channel = spans[bone, path]
+        if ruled is not None:
+            layer, channel = ruled
             channels.append(_joined(scene, layer, channel, frames, values))
         else:
             channels.append(Channel(bone, path, "LINEAR", times, values))  # type: ignore[arg-type]
     return Clip(tuple(channels))
 
 
-def _layered(figure: Figure, assets: AssetStore) -> dict[tuple[str, str], tuple[Layer, Channel]]:
-    """The one layer that rules a channel, if it is alone there and has full weight."""
+def _layered(figure: Figure, assets: AssetStore) -> dict[tuple[str, str], tuple[Layer, Channel] | None]:
+    """The channels of bones that layers move, and the one layer that rules each, if it is alone there, has full weight, and leads no limb of it by a goal."""
     found: dict[tuple[str, str], tuple[Layer, Channel] | None] = {}
     for layer in (x for x in figure.layers if not x.muted):
-        for c in load_clip(assets, layer.asset).channels:
+        clip = load_clip(assets, layer.asset)
+        for c in (x for x in clip.channels if x.bone in figure.bone_index):
             alone = (
                 (c.bone, c.path) not in found
                 and c.interpolation == "CUBICSPLINE"
@@ -53,7 +55,11 @@ def _layered(figure: Figure, assets: AssetStore) -> dict[tuple[str, str], tuple[
             found[c.bone, c.path] = (
                 (layer, c) if alone and layer.weight == 1.0 and not (layer.ramp_in or layer.ramp_out) else None
             )
-    return {key: value for key, value in found.items() if value is not None}
+        curves = {c.bone for c in clip.channels}
+        for limb in figure.goals:
+            if curves & set(limb.curves):
+                found |= dict.fromkeys(((b, "rotation") for b in limb.bones), None)
+    return found
 
 
 def _joined(scene: Scene, layer: Layer, channel: Channel, frames: Array, values: Array) -> Channel:

@@ -1,5 +1,8 @@
 """The way of a bone through space as its keys make it, and keys that follow when a place of it is moved."""
 
+from collections.abc import Mapping
+from dataclasses import dataclass
+
 import numpy as np
 
 from artuline.core.bake.layer_keys import Name
@@ -7,18 +10,22 @@ from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation, transforms
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.clip import Channel
+from artuline.core.motion.goals import curve_of
 from artuline.core.motion.keyed import keyed_pose, root_at
 from artuline.core.motion.keys import inserted
 from artuline.core.motion.poses import reached
-from artuline.core.motion.skeleton import skeleton_of
+from artuline.core.motion.skeleton import rigid, skeleton_of
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.model import Figure, Scene
+from artuline.core.scene.model import Figure, Limb, Scene
 
 SAME = 1e-5  # seconds
 
 
 def movers(figure: Figure, bone: str, channels: dict[Name, Channel]) -> tuple[Name, ...]:
-    """The channels whose keys move a bone's place: its own, where it is moved; else the turns of the two bones above it. Empty if the keys do not rule them."""
+    """The channels whose keys move a bone's place: its goal, if it is led by one; its own, where it is moved; else the turns of the two bones above it. Empty if the keys do not rule them."""
+    led = next((x for x in figure.goals if x.end == bone), None)
+    if led is not None and (led.goal, "translation") in channels:
+        return ((led.goal, "translation"),)
     if (bone, "translation") in channels:
         return ((bone, "translation"),)
     limb = figure.limb_of(bone)
@@ -58,6 +65,8 @@ def placed(
     names = movers(figure, bone, channels)
     if not names:
         raise ArtulineError(f"the layer has no keys that move {bone}", remedy="Choose a hand, a foot, or the hips.")
+    if names[0][0] not in figure.bone_index:
+        return goal_keyed(scene, assets, figure, channels, names[0], frame, goal)
     at = np.array([float(frame)])
     root = root_at(scene, assets, figure, at)[0]
     pose = keyed_pose(scene, assets, figure, at)
@@ -74,6 +83,57 @@ def placed(
     return {
         n: _keyed(channels[n], seconds, v, getattr(pose, n[1])[0, figure.bone_index[n[0]]]) for n, v in values.items()
     }
+
+
+@dataclass(frozen=True)
+class LedNow:
+    """A limb that a layer leads, as it is at a frame, in the world: where its goal is (3,) and how it is turned (4,), where its middle is and looks (3,)."""
+
+    limb: Limb
+    goal: Array
+    turn: Array
+    middle: Array
+    direction: Array
+
+
+def led_now(
+    scene: Scene, assets: AssetStore, figure: Figure, channels: Mapping[Name, Channel], frame: float
+) -> list[LedNow]:
+    """The limbs of a figure that a layer's channels lead, at a frame."""
+    names = {n for n, _ in channels}
+    limbs = [x for x in figure.goals if names & set(x.curves)]
+    if not limbs:
+        return []
+    at = np.array([float(frame)])
+    root, pose = root_at(scene, assets, figure, at)[0], keyed_pose(scene, assets, figure, at)
+    places = skeleton_of(figure).global_matrices(pose, root[None])[0]
+    facing, found = rigid(root[None])[1][0], []
+    for limb in limbs:
+        there = {
+            n: channels[n].sample(at / scene.rate)[0] if n in channels else curve_of(figure, pose, n)[0]
+            for n in ((limb.goal, "translation"), (limb.goal, "rotation"), (limb.direction, "translation"))
+        }
+        goal, turn, look = there.values()
+        spots = transforms.apply(root, np.array([goal, look]))
+        middle = places[figure.bone_index[limb.lower], :3, 3]
+        found.append(LedNow(limb, spots[0], rotation.multiply(facing, turn), middle, spots[1]))
+    return found
+
+
+def goal_keyed(
+    scene: Scene, assets: AssetStore, figure: Figure, channels: Mapping[Name, Channel], name: Name, frame: float, value: Array
+) -> dict[Name, Channel]:  # fmt: skip
+    """A curve of a limb with a key at a frame at which it is at a place (3,), or turned (4,), in the world. Raises ArtulineError if the layer does not have it."""
+    if name not in channels:
+        raise ArtulineError(f"the layer has no keys of {name[0]}", remedy="Bake onto goals first.")
+    at = np.array([float(frame)])
+    root = root_at(scene, assets, figure, at)[0]
+    if name[1] == "rotation":
+        local = rotation.multiply(rotation.conjugate(rigid(root[None])[1][0]), value)
+    else:
+        local = transforms.apply(np.linalg.inv(root), value[None])[0]
+    seconds = float(frame) / scene.rate
+    return {name: _keyed(channels[name], seconds, local, channels[name].sample(at / scene.rate)[0])}
 
 
 def _keyed(channel: Channel, seconds: float, value: Array, shown: Array) -> Channel:

@@ -10,7 +10,7 @@ import numpy as np
 
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.skeleton import Pose, Skeleton, rigid
+from artuline.core.motion.skeleton import Pose, Skeleton, rigid, skeleton_of
 from artuline.core.scene.model import Figure, Limb
 
 #: Share of the limb's length within which its own bend counts more than the goal: near straight a hair's breadth of distance is degrees of bend.
@@ -131,6 +131,16 @@ def follow(
         for path, old, new in zip(("translation", "rotation", "translation"), (there.place, there.turn, there.direction), given)
     ]  # fmt: skip
     lead(skeleton, limb, pose, Goals(*values))
+
+
+def curve_of(figure: Figure, pose: Pose, name: tuple[str, str]) -> Array:
+    """What a curve of a figure, of a bone or of a limb, would have to be (F, D) for a pose (F, B)."""
+    if name[0] in figure.bone_index:
+        found: Array = getattr(pose, name[1])[:, figure.bone_index[name[0]]]
+        return found
+    limb = next(x for x in figure.goals if name[0] in x.curves)
+    goals = goals_of(skeleton_of(figure), led(figure, limb), pose)
+    return goals.direction if name[0] == limb.direction else goals.turn if name[1] == "rotation" else goals.place
 
 
 def added(path: str, below: Array, values: Array) -> Array:

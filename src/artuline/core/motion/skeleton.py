@@ -22,6 +22,10 @@ class Pose:
         """One frame of a pose over frames."""
         return Pose(self.translation[i], self.rotation[i], self.scale[i])
 
+    def every(self, step: int) -> "Pose":
+        """Every so many frames of a pose over frames."""
+        return Pose(self.translation[::step], self.rotation[::step], self.scale[::step])
+
     def copy(self) -> "Pose":
         """A pose whose arrays may be written to."""
         return Pose(self.translation.copy(), self.rotation.copy(), self.scale.copy())

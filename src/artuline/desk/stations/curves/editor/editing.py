@@ -11,6 +11,7 @@ from artuline.core.bake.layer_keys import Name
 from artuline.core.geometry.euler import Order
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.clip import Channel
+from artuline.core.motion.goals import curve_of
 from artuline.core.motion.keys import Curves, channel_of, curves_of, drawn, order_of
 from artuline.core.scene.model import Figure, Layer, Scene
 from artuline.desk.desk import Desk
@@ -99,7 +100,8 @@ class Editing(QObject):
             old = self._channels[1]
             # what is the same stays the same object, so that its line need not be made anew
             found = {n: old[n] if n in old and _same(old[n], c) else c for n, c in found.items()}
-            self._channels = layer.asset, dict(sorted(found.items(), key=lambda i: (f.bone_index[i[0][0]], i[0][1])))
+            place = {name: k for k, name in enumerate(f.curve_names)}
+            self._channels = layer.asset, dict(sorted(found.items(), key=lambda i: (place[i[0][0]], i[0][1])))
         return self._channels[1]
 
     def shown(self) -> dict[Name, Channel]:
@@ -110,8 +112,8 @@ class Editing(QObject):
             found = {n: c for n, c in channels.items() if n in names}
             if found:
                 return found
-        bones = self.session.chosen()
-        found = {n: c for n, c in channels.items() if n[0] in bones}
+        bones, f = self.session.chosen(), self.figure()
+        found = {n: c for n, c in channels.items() if f is not None and f.curve_names.get(n[0]) in bones}
         return found or channels
 
     def axes(self, name: Name) -> tuple[int, ...]:
@@ -128,7 +130,7 @@ class Editing(QObject):
         """The order in which a channel of rotations is turned."""
         f, channel = self.figure(), self.channels()[name]
         assert f is not None
-        return self._entry(channel, f.bones[f.bone_index[name[0]]].order)[1]
+        return self._entry(channel, f.bones[f.bone_index[f.curve_names[name[0]]]].order)[1]
 
     def _entry(self, channel: Channel, chosen: Order | None) -> tuple[Channel, Order, Curves]:
         entry = self._known.get(id(channel))
@@ -166,13 +168,13 @@ class Editing(QObject):
     def behind(self, name: Name) -> tuple[Array, Array] | None:
         """The same of the take, as far as it is there: what the keys were fitted to."""
         f, take, rate = self.figure(), self.session.take(), self.session.scene.rate
-        if f is None or take is None or f.id not in take.poses or name[0] not in f.bone_index:
+        if f is None or take is None or f.id not in take.poses or name[0] not in f.curve_names:
             return None
         channel = self.channels()[name]
         inside = (take.frames >= channel.times[0] * rate - 1e-6) & (take.frames <= channel.times[-1] * rate + 1e-6)
-        values = getattr(take.poses[f.id], name[1])[inside, f.bone_index[name[0]]]
         if not inside.any():
             return None
+        values = curve_of(f, take.poses[f.id], name)[inside]
         made = Channel(name[0], channel.path, "LINEAR", take.frames[inside] / rate, values)
         seen = drawn(made, self.order(name), made.times, self.scale(channel.path))
         if channel.path == "rotation":
