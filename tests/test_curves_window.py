@@ -349,7 +349,7 @@ def test_a_key_is_dragged_along_the_path_on_the_stage(curves, qtbot, bone):
     w.stage.frame_selection()
     w.session.select("deckhand", frozenset({bone}))
     qtbot.wait(100)
-    tool, view = w.station.tools()[0], w.stage.view()
+    tool, view = w.station.tools()[-1], w.stage.view()
     _, _, frames, dots, way = tool._path(view)
     seen = view.screen(dots)
     apart = [min(np.hypot(*(seen[k, :2] - seen[j, :2])) for j in range(len(seen)) if j != k) for k in range(len(seen))]

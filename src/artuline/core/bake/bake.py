@@ -14,7 +14,7 @@ from artuline.core.geometry.rotation import Array
 from artuline.core.motion.clip import Channel, Clip
 from artuline.core.motion.goals import curve_of
 from artuline.core.motion.keyed import keyed_pose, load_clip, root_at
-from artuline.core.motion.skeleton import Pose, rigid, skeleton_of, under
+from artuline.core.motion.skeleton import Pose, skeleton_of, under
 from artuline.core.run.take import Take
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
@@ -39,7 +39,7 @@ class BakeWish:
     step: int = 1
     ramp: int = 0
     goals: bool = True
-    between: bool = False
+    between: bool = True
 
     def check(self) -> None:
         """Raises ArtulineError for what nothing can be fitted by."""
@@ -69,7 +69,7 @@ class Baked:
     ``keys``: number of keys by (bone, path); frames: how many were fitted; degrees: worst angle of a bone
     against the take; millimetres: worst distance by end bone; between (mm): the same between the frames, against smooth ways there. ``turned`` and ``off``:
     where the worst of both is. ``ramps``: frames in which the layer comes in and goes out. ``errors``: by bone with a body, how far it
-    is turned (degrees) and off (mm) in the world at most, whatever its motion was baked onto.
+    is turned in its parent (degrees) and off in the world (mm) at most, whatever its motion was baked onto.
     """
 
     clip: Clip
@@ -239,13 +239,11 @@ class Baking:
         if self.pose is None:
             return {}
         skeleton, fine = self.fitter.skeleton, self.fitter.fine
-        root = self.fitter.root[::fine]
+        root, shown = self.fitter.root[::fine], self.fitter.shown.every(fine)
         which = [skeleton.names.index(b) for b in self.bones]
-        now, then = (
-            rigid(skeleton.global_matrices(x, root)[:, which]) for x in (self.fitter.shown.every(fine), self.pose)
-        )
-        turned = np.degrees(rotation.angle_between(now[1], then[1])).max(axis=0)
-        off = 1000.0 * np.linalg.norm(now[0] - then[0], axis=2).max(axis=0)
+        now, then = (skeleton.global_matrices(x, root)[:, which, :3, 3] for x in (shown, self.pose))
+        turns = rotation.angle_between(shown.rotation[:, which], self.pose.rotation[:, which])
+        turned, off = np.degrees(turns).max(axis=0), 1000.0 * np.linalg.norm(now - then, axis=2).max(axis=0)
         return {b: (float(t), float(o)) for b, t, o in zip(self.bones, turned, off)}
 
 

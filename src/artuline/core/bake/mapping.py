@@ -6,11 +6,15 @@ from typing import Literal
 
 import numpy as np
 
+from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.goals import Led, led
+from artuline.core.motion.keyed import load_clip
 from artuline.core.motion.skeleton import Pose, rigid, skeleton_of
-from artuline.core.scene.model import Figure
+from artuline.core.scene import edit
+from artuline.core.scene.assets import AssetStore
+from artuline.core.scene.model import Figure, Layer, Limb, Scene
 from artuline.core.setup.materials import body_mass, centre_of_mass
 
 Onto = Literal["bone", "goal", "direction", "above", "nothing"]
@@ -129,3 +133,23 @@ def _places(figure: Figure, bone: str) -> tuple[float, Array]:
     centre = centre_of_mass(alone, zero, one) / figure.unit
     size = max(float(np.linalg.norm(centre)), 1e-3)
     return max(body_mass(body), 1e-9), np.array([centre, *(centre + 0.5 * size * np.eye(3))])
+
+
+def led_by(assets: AssetStore, figure: Figure, limb: Limb) -> list[Layer]:
+    """The layers of a figure that have keys of a limb."""
+    return [x for x in figure.layers if any(c.bone in limb.curves for c in load_clip(assets, x.asset).channels)]
+
+
+def without_limb(scene: Scene, assets: AssetStore, figure_id: str, end: str) -> Scene:
+    """The scene in which no goal leads the limb of an end. Raises ArtulineError while a layer has keys of it, which would be lost."""
+    figure = scene.figure(figure_id)
+    limb = next((x for x in figure.goals if x.end == end), None)
+    if limb is None:
+        raise ArtulineError(f"{figure.name} has no limb to {end}")
+    layers = led_by(assets, figure, limb)
+    if layers:
+        raise ArtulineError(
+            f"the layer {layers[0].name} has keys of {limb.goal}",
+            remedy="Remove that layer first, or bake it again without goals.",
+        )
+    return edit.figure(scene, figure_id, goals=tuple(x for x in figure.goals if x.end != end))

@@ -13,7 +13,7 @@ from artuline.core.motion.limbs import bend_limb
 from artuline.core.motion.places import own_root
 from artuline.core.motion.skeleton import Pose, rigid, skeleton_of
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.model import Figure, Layer, Limb, Mount, Scene
+from artuline.core.scene.model import Figure, Layer, Mount, Scene
 
 #: The local keyed pose (F, B) of a figure at frames (F,).
 Poses = Callable[[Figure, Array], Pose]
@@ -105,52 +105,43 @@ def apply_layer(scene: Scene, assets: AssetStore, figure: Figure, layer: Layer, 
     inside = np.flatnonzero((frames >= layer.start) & (frames <= layer.end))
     if not len(inside) or layer.weight == 0.0 or layer.muted:
         return
-    index = figure.bone_index
-    times = frames[inside] / scene.rate
-    goals: dict[tuple[str, str], Channel] = {}
-    for c in load_clip(assets, layer.asset).channels:
-        if c.bone not in index:
-            goals[c.bone, c.path] = c
-            continue
-        values = getattr(pose, c.path)
-        own, seconds = inside, times
-        if layer.steers:
-            # a bone of a keyed pose follows it from its own ramp in to its own ramp out
-            mine = (times >= c.times[0] - 1e-9) & (times <= c.times[-1] + 1e-9)
-            own, seconds = inside[mine], times[mine]
-        at = (own, index[c.bone])
-        new = c.sample(seconds)
-        if layer.mode == "add":
-            new = added(c.path, values[at], new)
-        share = layer_share(layer, frames[own])
-        if share.min(initial=1.0) < 1.0:
-            old = values[at]
-            new = rotation.slerp(old, new, share) if c.path == "rotation" else old + (new - old) * share[:, None]
-        values[at] = new
-    for limb in figure.goals if goals else ():
-        mine = [
-            goals.get(n) for n in ((limb.goal, "translation"), (limb.goal, "rotation"), (limb.direction, "translation"))
-        ]
+    index, times = figure.bone_index, frames[inside] / scene.rate
+    curves: dict[tuple[str, str], Channel] = {(c.bone, c.path): c for c in load_clip(assets, layer.asset).channels}
+    share = layer_share(layer, frames[inside])
+    whole = _rows(pose, inside)
+    done: dict[tuple[int, str], NDArray[np.int64]] = {}
+    for (bone, path), c in curves.items():
+        if bone in index:
+            rows = _ruled(layer, times, [c])
+            at = (rows, index[bone])
+            values, new = getattr(whole, path), c.sample(times[rows])
+            values[at] = added(path, values[at], new) if layer.mode == "add" else new
+            done[index[bone], path] = rows
+    for limb in figure.goals:
+        names = ((limb.goal, "translation"), (limb.goal, "rotation"), (limb.direction, "translation"))
+        mine = [curves.get(n) for n in names]
         if any(c is not None for c in mine):
-            _lead(figure, limb, layer, mine, frames, inside, times, pose)
+            rows = _ruled(layer, times, [c for c in mine if c is not None])
+            part, which = _rows(whole, rows), led(figure, limb)
+            place, turn, direction = (c.sample(times[rows]) if c is not None else None for c in mine)
+            follow(skeleton_of(figure), which, part, (place, turn, direction), layer.mode == "add")
+            for b in (which.upper, which.lower, which.end):
+                whole.rotation[rows, b] = part.rotation[:, b]
+                done[b, "rotation"] = np.union1d(done.get((b, "rotation"), rows), rows)
+    for (b, path), rows in done.items():
+        values, new, part_ = getattr(pose, path), getattr(whole, path)[rows, b], share[rows]
+        if part_.min(initial=1.0) < 1.0:
+            old = values[inside[rows], b]
+            new = rotation.slerp(old, new, part_) if path == "rotation" else old + (new - old) * part_[:, None]
+        values[inside[rows], b] = new
 
 
-def _lead(
-    figure: Figure, limb: Limb, layer: Layer, mine: list[Channel | None], frames: Array, rows: NDArray[np.int64], times: Array, pose: Pose
-) -> None:  # fmt: skip
-    """Let a limb of a pose follow a layer's curves of it, on some rows; in place."""
-    if layer.steers:
-        ends = [c.times[k] for k in (0, -1) for c in mine if c is not None]
-        on = (times >= min(ends) - 1e-9) & (times <= max(ends) + 1e-9)
-        rows, times = rows[on], times[on]
-        if not len(rows):
-            return
-    part, which = _rows(pose, rows), led(figure, limb)
-    place, turn, direction = (c.sample(times) if c is not None else None for c in mine)
-    follow(skeleton_of(figure), which, part, (place, turn, direction), layer.mode == "add")
-    share = layer_share(layer, frames[rows])
-    for b in (which.upper, which.lower, which.end):
-        pose.rotation[rows, b] = rotation.slerp(pose.rotation[rows, b], part.rotation[:, b], share)
+def _ruled(layer: Layer, times: Array, curves: list[Channel]) -> NDArray[np.int64]:
+    """The times (F,) at which curves of a layer rule what they move: a keyed pose is followed from its ramp in to its ramp out."""
+    if not layer.steers:
+        return np.arange(len(times))
+    first, last = min(c.times[0] for c in curves), max(c.times[-1] for c in curves)
+    return np.flatnonzero((times >= first - 1e-9) & (times <= last + 1e-9))
 
 
 def layer_share(layer: Layer, frames: Array) -> Array:

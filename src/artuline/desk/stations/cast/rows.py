@@ -75,9 +75,10 @@ class KeysRow(Still):
         if not channels:
             return
         p.setBrush(theme.color("brass"))
-        top = min(channels, key=lambda c: figure.bone_index[c.bone])
+        about, place = figure.curve_names, list(figure.curve_names)
+        top = min(channels, key=lambda c: place.index(c.bone))
         chosen = self.session.selection.of(figure.id)
-        shown = next((c for c in channels if c.bone in chosen), top)
+        shown = next((c for c in channels if about[c.bone] in chosen), top)
         for at in scale.seen(shown.times * s.rate):
             x = float(at)
             p.drawPolygon([QPointF(x, y - 4), QPointF(x + 4, y), QPointF(x, y + 4), QPointF(x - 4, y)])

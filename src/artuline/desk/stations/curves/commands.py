@@ -27,6 +27,7 @@ class Commands:
         self.bounds = {"degrees": 1.0, "millimetres": 10.0}
         self.range: tuple[int, int] | None = None
         self.step, self.only_chosen, self.adds = 1, False, False
+        self.goals, self.between = True, True
         #: By figure, what its last bake came to.
         self.baked: dict[str, Baked] = {}
         #: Whether the take is shown, or the keys that were baked from it.
@@ -56,8 +57,8 @@ class Commands:
         chosen = self.session.chosen() if self.only_chosen else frozenset()
         first, last = self.range or (None, None)
         return BakeWish(
-            self.bounds["degrees"], self.bounds["millimetres"], chosen or None, first, last, self.step, RAMP
-        )
+            self.bounds["degrees"], self.bounds["millimetres"], chosen or None, first, last, self.step, RAMP, self.goals, self.between
+        )  # fmt: skip
 
     def set_bound(self, which: str, value: float) -> None:
         """Another error; keys that were baked are fitted anew at once, unless they were edited since."""

@@ -12,19 +12,22 @@ from artuline.core.scene.model import Figure, Layer, Scene
 from artuline.desk.form import Form
 from artuline.desk.stations.curves.commands import BEST, Commands
 from artuline.desk.stations.curves.editor.commands import KeyCommands
+from artuline.desk.stations.curves.goals.commands import LimbCommands
 from artuline.desk.widgets.fields import button, buttons, faint, row, rule, section, short
 
 MOST_DOUBTS = 5
 
 
-def fill(d: Form, w: Commands, keys: KeyCommands, f: Figure) -> None:
+def fill(d: Form, w: Commands, keys: KeyCommands, limbs: LimbCommands, f: Figure) -> None:
     """Baking, layers, keys and delivery."""
     if d.session.scene.active_take() is None and not any(x.kind == "baked" for x in f.layers):
         d.add(faint("Nothing to bake yet: run the scene first."))
         d.add(d.act("run", primary=True))
+        d.add(rule(), section("Limbs"))
+        _where(d, limbs, f)
         return
     if d.session.scene.active_take() is not None:
-        _bake(d, w, f)
+        _bake(d, w, limbs, f)
     _layers(d, w, f)
     if w.editing.layer() is not None:
         _keys(d, w, keys, f)
@@ -32,7 +35,7 @@ def fill(d: Form, w: Commands, keys: KeyCommands, f: Figure) -> None:
     _deliver(d, w, f)
 
 
-def _bake(d: Form, w: Commands, f: Figure) -> None:
+def _bake(d: Form, w: Commands, limbs: LimbCommands, f: Figure) -> None:
     d.add(section("Bake"))
     if f.id not in w.baked:
         d.add(
@@ -43,7 +46,10 @@ def _bake(d: Form, w: Commands, f: Figure) -> None:
     for label, key, unit in (("Error of a bone", "degrees", "°"), ("Error at the ends", "millimetres", "mm")):
         d.plain_number(label, w.bounds[key], unit, partial(w.set_bound, key), step=0.05, decimals=2, low=0.05, high=500,
                        tip="How far the keys may be from the take. Keys that were baked and not edited follow at once.")  # fmt: skip
-    if d.fold("Which part", "" if w.range is None and w.step == 1 and not w.only_chosen and not w.adds else "a part"):
+    if d.fold(
+        "Which part",
+        "" if w.range is None and w.step == 1 and not w.only_chosen and not w.adds and w.between else "a part",
+    ):
         s = d.session.scene
         first, last = w.range or (s.start, s.end)
         d.plain_number("From frame", first, "", lambda v: w.set_range(round(v), (w.range or (0, s.end))[1]), step=0.5, decimals=0, low=s.start, high=s.end,
@@ -60,9 +66,24 @@ def _bake(d: Form, w: Commands, f: Figure) -> None:
                  lambda v: setattr(w, "step", 1 if v == "every frame" else 2), "On which frames keys may lie, counted from 0.")  # fmt: skip
         d.choice("Above the clip", ["replaces", "adds"], "adds" if w.adds else "replaces", lambda v: setattr(w, "adds", v == "adds"),
                  "Whether the layer takes the place of what lies below, or adds to it.")  # fmt: skip
+        d.toggle("Between frames too", w.between, partial(setattr, w, "between"),
+                 "On: the error is kept half way between frames too. Off: fewer keys, and where motion is fast the curves swing out between frames.")  # fmt: skip
+    _where(d, limbs, f)
+    if f.goals:
+        d.toggle(
+            "Limbs onto goals",
+            w.goals,
+            partial(setattr, w, "goals"),
+            f"{', '.join(x.end for x in f.goals)} get goals, and their elbows and knees directions. Off: all onto bones.",
+        )
     d.add(d.act("bake", primary=True, tip=f"Fits keys to the motion of {f.name} (F6)"))
     if f.id in w.baked and f.layers:
         _result(d, w, w.baked[f.id])
+
+
+def _where(d: Form, limbs: LimbCommands, f: Figure) -> None:
+    """What leads to the table of where motion goes."""
+    d.add(d.act("mapping", "Back to the curves" if limbs.shown else "Where motion goes"))
 
 
 def _result(d: Form, w: Commands, b: Baked) -> None:
@@ -72,6 +93,8 @@ def _result(d: Form, w: Commands, b: Baked) -> None:
             f"{count} keys for {b.frames * len(b.keys)} frames of curves ({100 * b.share:.0f} %), {count / len(b.keys):.1f} a curve."
         )
     )
+    if b.between > 0.0:
+        d.add(faint(f"Between frames within {b.between:.1f} mm of smooth ways through them."))
     worst = []
     for at, unit in ((b.turned, "°"), (b.off, " mm")):
         if at is not None:

@@ -14,6 +14,9 @@ from artuline.desk.stations.curves import panel
 from artuline.desk.stations.curves.commands import Commands
 from artuline.desk.stations.curves.editor.editing import Editing
 from artuline.desk.stations.curves.editor.pane import Pane
+from artuline.desk.stations.curves.goals.commands import LimbCommands
+from artuline.desk.stations.curves.goals.pane import MappingPane
+from artuline.desk.stations.curves.goals.tool import GoalTool
 from artuline.desk.stations.curves.rows import DoubtRow
 from artuline.desk.stations.curves.tools import PathTool
 from artuline.desk.timeline.rows import Row
@@ -33,22 +36,33 @@ class Curves(Station):
         self.commands = Commands(desk, self.name, self.editing)
         self.pane = Pane(desk, self.editing)
         self._path = PathTool(self.commands)
-        self._built = False
+        c = self.commands
+        self.limbs = LimbCommands(desk, self.name, c.wish, lambda: c.show_layers(True))
+        self.mapping = MappingPane(desk, self.limbs, c.baked, c.bounds)
+        self._goals = GoalTool(desk, self.editing, lambda: not c.shows_take)
+        self._built: set[QWidget] = set()
 
     @property
     def source(self) -> str:
         return "take" if self.commands.shows_take else "layers"
 
     def fill(self, form: Form, figure: Figure) -> None:
-        panel.fill(form, self.commands, self.pane.commands, figure)
+        panel.fill(form, self.commands, self.pane.commands, self.limbs, figure)
+        self.mapping.refill()
 
     def lower(self) -> QWidget | None:
-        if self.editing.layer() is None:
-            return None
-        if not self._built:
-            self._built = True
-            self.pane.build()
-        return self.pane
+        if self.limbs.shown:
+            return self._made(self.mapping)
+        return None if self.editing.layer() is None else self._made(self.pane)
+
+    def _made(self, pane: MappingPane | Pane) -> QWidget:
+        """A pane, laid out when it is first shown."""
+        if pane not in self._built:
+            self._built.add(pane)
+            pane.build()
+        if pane is self.mapping:
+            self.mapping.refill()
+        return pane
 
     def actions(self) -> Sequence[Action]:
         return (
@@ -59,10 +73,11 @@ class Curves(Station):
             Action("bring back", "Bring keys back…", self.commands.ask_back, "", "import", "&Keys",
                    "Puts keys of a file that were changed elsewhere onto the figure, as a layer", self.desk.needs("figure")),
             *self.pane.commands.actions(),
+            *self.limbs.actions(),
         )  # fmt: skip
 
     def tools(self) -> Sequence[Tool]:
-        return (self._path,)
+        return (self._goals, self._path)
 
     def rows(self) -> Sequence[Row]:
         return (DoubtRow(self.commands),) if self.editing.layer() is not None else ()
@@ -72,8 +87,9 @@ class Curves(Station):
             add_trails(marks, self.desk)
 
     def restyle(self) -> None:
-        if self._built:
-            self.pane.restyle()
+        for pane in (self.pane, self.mapping):
+            if pane in self._built:
+                pane.restyle()
 
     def removable(self):  # type: ignore[no-untyped-def]
         if self.editing.picked:
@@ -81,7 +97,10 @@ class Curves(Station):
         return None
 
     def step_back(self) -> bool:
-        if not self.editing.picked:
+        if self.editing.picked:
+            self.editing.pick({})
+        elif self.limbs.shown:
+            self.limbs.turn()
+        else:
             return False
-        self.editing.pick({})
         return True

@@ -1,0 +1,1 @@
+"""Where motion goes: limbs and their goals."""
