@@ -17,6 +17,7 @@ from artuline.demo.figures import ready_figure
 from artuline.demo.scenes import demo_scene
 from artuline.formats.deliver import deliver
 from artuline.formats.importing import add_figure
+from artuline.formats.joint_kinds import ranges_of
 from artuline.formats.usd_read import read_figure
 
 
@@ -186,3 +187,87 @@ def test_what_cannot_be_used_is_said(tmp_path, change, words):
         assert words in str(error) and "m.usda" in str(error) and not len(assets)
     else:
         assert not words
+
+
+def test_a_setup_that_went_out_comes_in_again(tmp_path):
+    """Shapes, masses, joints, limits and springs of places, in single precision; and it falls as before."""
+    assets = AssetStore()
+    figure = ready_figure("deckhand", assets)
+    springy = tuple(
+        j.changed(kind="axes", axes=((-0.01, 0.02), (0.0, 0.0), None, (-0.4, 0.5), (-0.2, 0.3), None), spring_frequency=3.0, spring_ratio=0.2)
+        if j.child == "hand_l" else j for j in figure.joints
+    )  # fmt: skip
+    figure = figure.changed(
+        joints=springy, unit=0.01 * figure.unit, bones=tuple(_larger(b, 100.0) for b in figure.bones), asset=None
+    )
+    (path,) = deliver(tmp_path / "g.usdc", Scene(figures=(figure,), end=2), assets, [figure.id], physics=True)
+    valid(path)
+    back = read_figure(path, assets).figure
+    assert [b.bone for b in back.bodies] == [b.bone for b in figure.bodies]
+    for one, two in zip(figure.bodies, back.bodies):
+        assert body_mass(two) == pytest.approx(body_mass(one), rel=1e-5)
+        for a, b in zip(one.shapes, two.shapes, strict=True):
+            assert a.kind == b.kind and b.radius == pytest.approx(a.radius, rel=1e-5)
+            assert b.half_length == pytest.approx(a.half_length, rel=1e-5) or a.kind != "capsule"
+            np.testing.assert_allclose(b.position, a.position, atol=1e-6)
+            if a.kind == "hull":
+                np.testing.assert_allclose(np.sort(b.points, axis=0), np.sort(a.points, axis=0), atol=1e-6)
+    of = {j.child: j for j in back.joints}
+    for j in figure.joints:
+        child = next(b.bone for b in figure.bodies if b.id == j.child)
+        now = of[child]
+        assert now.kind == j.kind
+        for axis, (a, b) in enumerate(zip(ranges_of(j), ranges_of(now), strict=True)):
+            assert (a is None) == (b is None), (child, axis)
+            np.testing.assert_allclose(a or 0.0, b or 0.0, atol=1e-6)
+        assert abs(float(np.dot(now.frame, j.frame))) == pytest.approx(1.0, abs=1e-6)
+    hand = of["hand_l"]
+    assert hand.spring_frequency == pytest.approx(3.0, rel=1e-5) and hand.spring_ratio == pytest.approx(0.2, rel=1e-5)
+
+
+def _larger(bone, by):
+    return bone.changed(translation=tuple(by * x for x in bone.translation))
+
+
+def test_bodies_that_others_wrote(tmp_path):
+    """Plain kinds of joints, a shape along z, a material, a body on no bone, a drive of a force; with axes and units of the schema."""
+    path = tmp_path / "other.usda"
+    stage = Usd.Stage.CreateNew(str(path))
+    UsdGeom.SetStageMetersPerUnit(stage, 1.0)
+    UsdGeom.SetStageUpAxis(stage, UsdGeom.Tokens.y)
+    UsdSkel.Root.Define(stage, "/mast")
+    skel = UsdSkel.Skeleton.Define(stage, "/mast/bones")
+    skel.CreateJointsAttr(["foot", "foot/boom"])
+    places = [Gf.Matrix4d(1.0), Gf.Matrix4d(1.0).SetTranslateOnly(Gf.Vec3d(0.0, 2.0, 0.0))]
+    skel.CreateRestTransformsAttr(places)
+    skel.CreateBindTransformsAttr(places)
+    for name, height, mass in (("foot", 0.0, 40.0), ("spar", 2.0, 8.0), ("gull", 9.0, 1.0)):
+        prim = UsdGeom.Xform.Define(stage, f"/mast/{name}")
+        prim.AddTranslateOp().Set(Gf.Vec3d(0.0, height, 0.0))
+        UsdPhysics.RigidBodyAPI.Apply(prim.GetPrim())
+        UsdPhysics.MassAPI.Apply(prim.GetPrim()).CreateMassAttr(mass)
+        shape = UsdGeom.Capsule.Define(stage, f"/mast/{name}/shape")
+        shape.CreateAxisAttr("Z")
+        shape.CreateRadiusAttr(0.1)
+        shape.CreateHeightAttr(1.6)
+        UsdPhysics.CollisionAPI.Apply(shape.GetPrim())
+    joint = UsdPhysics.RevoluteJoint.Define(stage, "/mast/joint")
+    joint.CreateBody0Rel().SetTargets(["/mast/foot"])
+    joint.CreateBody1Rel().SetTargets(["/mast/spar"])
+    joint.CreateLocalPos0Attr(Gf.Vec3f(0.0, 2.0, 0.0))
+    joint.CreateAxisAttr("X")
+    joint.CreateLowerLimitAttr(-30.0)
+    joint.CreateUpperLimitAttr(45.0)
+    drive = UsdPhysics.DriveAPI.Apply(joint.GetPrim(), "angular")
+    drive.CreateStiffnessAttr(5.0)
+    stage.GetRootLayer().Save()
+    imported = read_figure(path, AssetStore())
+    figure = imported.figure
+    assert [(b.bone, b.mass) for b in figure.bodies] == [("foot", 40.0), ("boom", 8.0)]
+    (shape,) = figure.body_of["boom"].shapes
+    assert shape.kind == "capsule" and (shape.radius, shape.half_length) == pytest.approx((0.1, 0.8))
+    along = rotation.rotate(np.array(shape.rotation), np.array([1.0, 0.0, 0.0]))
+    np.testing.assert_allclose(np.abs(along), [0.0, 0.0, 1.0], atol=1e-9)
+    (joint_,) = figure.joints
+    assert joint_.kind == "hinge" and joint_.twist == pytest.approx(np.radians((-30.0, 45.0)))
+    assert any("gull" in n for n in imported.notes)

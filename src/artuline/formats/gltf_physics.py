@@ -1,4 +1,4 @@
-"""Bodies, shapes, joints and limits in glTF, by the open extensions ``KHR_implicit_shapes`` and ``KHR_physics_rigid_bodies``, out and in.
+"""Bodies, shapes, joints, limits and springs in glTF, by the open extensions ``KHR_implicit_shapes`` and ``KHR_physics_rigid_bodies``, out and in.
 
 What they cannot hold (elliptical cones, densities, air, tone, soft and breaking limits) stands in ``extras.artuline`` beside the nearest value that they have, so
 that our own reader gets the same setup again to the last bit.
@@ -18,13 +18,13 @@ from artuline.core.scene.edit import Names
 from artuline.core.scene.model import Body, Figure, Joint, Shape
 from artuline.core.setup.materials import body_mass
 from artuline.formats.checked import Part
+from artuline.formats.joint_kinds import HALF_TURN, Drive, drives_of, joint_of, ranges_of
 
 SHAPES, BODIES = "KHR_implicit_shapes", "KHR_physics_rigid_bodies"
 OURS = "artuline"
 HELPER = "helper"  # in the extras of nodes that only place a shape or a joint
 #: From a capsule along x, as ours is, to one along y.
 UPRIGHT = rotation.align(np.array([0.0, 1.0, 0.0]), np.array([1.0, 0.0, 0.0]))
-HALF_TURN = math.pi
 MOST_HULL = 64
 
 
@@ -135,17 +135,9 @@ class Written:
 
 
 def joint_words(j: Joint) -> dict[str, Any]:
-    """A joint's limits as the extension has them: what no limit names is free."""
-    linear: list[tuple[float, float] | None] = [(0.0, 0.0)] * 3
-    angular: list[tuple[float, float] | None] = [(0.0, 0.0)] * 3
-    if j.kind == "axes":
-        linear, angular = list(j.axes[:3]), list(j.axes[3:])
-    elif j.kind == "slide":
-        linear[0] = j.slide if j.limited else None
-    elif j.kind == "hinge":
-        angular[0] = j.twist if j.limited else None
-    elif j.kind == "ball":
-        angular = [j.twist, (-j.swing_y, j.swing_y), (-j.swing_z, j.swing_z)] if j.limited else [None] * 3
+    """A joint's limits and springs as the extension has them: what no limit names is free."""
+    ranges = ranges_of(j)
+    linear, angular = ranges[:3], ranges[3:]
     limits = []
     soft = {}
     if j.limit_frequency > 0.0:
@@ -161,7 +153,14 @@ def joint_words(j: Joint) -> dict[str, Any]:
             for k, r in enumerate(ranges)
             if r is not None and r != (0.0, 0.0)
         ]
-    return {"limits": limits}
+    drives = [
+        {
+            "type": "linear" if d.axis < 3 else "angular", "mode": "acceleration", "axis": d.axis % 3, "positionTarget": 0.0, "velocityTarget": 0.0,
+            "stiffness": d.stiffness, "damping": d.damping,
+        }
+        for d in drives_of(j)
+    ]  # fmt: skip
+    return {"limits": limits} | ({"drives": drives} if drives else {})
 
 
 class Read:
@@ -332,21 +331,18 @@ class Read:
         common: dict[str, Any] = {
             "id": child, "parent": other, "child": child, "frame": tuple(frame), "parent_frame": tuple(seat), "damping": 0.0
         }  # fmt: skip
-        place, turn = ranges[:3], ranges[3:]
-        locked = (0.0, 0.0)
-        if place == [locked] * 3:
-            if turn == [locked] * 3:
-                return Joint(kind="fixed", **common)
-            if turn == [None] * 3:
-                return Joint(kind="ball", limited=False, **common)
-            if turn[1:] == [locked] * 2:
-                return Joint(
-                    kind="hinge", limited=turn[0] is not None, **(common | ({"twist": turn[0]} if turn[0] else {}))
+        drives = []
+        for d in self.joints[said.index("joint", self.joints, "physicsJoints")].parts("drives"):
+            stiffness, axis = _number(d, "stiffness") or 0.0, int(_number(d, "axis") or 0)
+            if d.value.get("mode") == "acceleration" and stiffness > 0.0 and 0 <= axis < 3:
+                drives.append(
+                    Drive(
+                        axis + 3 * (d.value.get("type") == "angular"), stiffness, max(_number(d, "damping") or 0.0, 0.0)
+                    )
                 )
-            even = all(r is not None and abs(r[0] + r[1]) < 1e-9 and r[1] <= math.radians(170.0) for r in turn[1:])
-            if turn[0] is not None and even and max(abs(x) for x in turn[0]) <= HALF_TURN:
-                return Joint(kind="ball", twist=turn[0], swing_y=turn[1][1], swing_z=turn[2][1], **common)  # type: ignore[index]
-        return Joint(kind="axes", axes=tuple(ranges), **common)
+            elif stiffness > 0.0:
+                self.notes.append(f"{d.where} is a drive of a force, which is not read.")
+        return joint_of(ranges, drives, common)
 
 
 def _number(part: Part, key: str) -> float | None:

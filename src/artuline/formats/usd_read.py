@@ -18,6 +18,7 @@ from artuline.core.setup.units import unit_name
 from artuline.formats.checked import Cancelled
 from artuline.formats.files import read_plain
 from artuline.formats.format import Format, Imported
+from artuline.formats.usd_bodies import read_bodies
 from artuline.formats.usd_write import SUFFIXES
 
 MOST_BYTES = 2 * 2**30
@@ -84,6 +85,7 @@ class _Reader:
         stem = self.path.stem or "figure"
         figure = Figure(id=stem, name=stem, source=self.path.name, bones=bones, unit=unit)
         figure, mesh = self._skin(stage, cache, root, skel, figure)
+        figure = read_bodies(stage, figure, self.z_up, self.notes)
         figure = self._placed(figure, root, unit)
         return figure, mesh, self._clip(query, figure, stage)
 

@@ -16,10 +16,10 @@ from artuline.core.scene.model import Joint
 from artuline.core.setup.materials import body_mass
 from artuline.formats.files import write_whole
 from artuline.formats.format import Fate, Format
-from artuline.formats.gltf_physics import joint_words
+from artuline.formats.joint_kinds import LOCKED, drives_of, ranges_of
 
 SUFFIXES = (".usda", ".usdc", ".usd")
-ANGULAR, LINEAR = ("rotX", "rotY", "rotZ"), ("transX", "transY", "transZ")
+AXES = ("transX", "transY", "transZ", "rotX", "rotY", "rotZ")
 
 
 def write_usd(path: Path, delivery: Delivery) -> list[Path]:
@@ -250,14 +250,22 @@ class _Figure:
         made.CreateLocalPos1Attr(gf.Vec3f(0.0, 0.0, 0.0))
         made.CreateLocalRot1Attr(gf.Quatf(j.frame[3], *j.frame[:3]))
         made.CreateCollisionEnabledAttr(False)
-        for limit in joint_words(j)["limits"]:
-            for key, names, scale in (("linearAxes", LINEAR, 1.0 / f.unit), ("angularAxes", ANGULAR, 180.0 / np.pi)):
-                for axis in limit.get(key, ()):
-                    low, high = limit["min"] * scale, limit["max"] * scale
-                    # a lower limit above the upper one locks the axis
-                    api = physics.LimitAPI.Apply(made.GetPrim(), names[axis])
-                    api.CreateLowAttr(1.0 if low == high == 0.0 else low)
-                    api.CreateHighAttr(-1.0 if low == high == 0.0 else high)
+        for axis, r in enumerate(ranges_of(j)):
+            if r is not None:
+                scale = 1.0 / f.unit if axis < 3 else 180.0 / np.pi
+                # a lower limit above the upper one locks the axis
+                low, high = (1.0, -1.0) if r == LOCKED else (r[0] * scale, r[1] * scale)
+                api = physics.LimitAPI.Apply(made.GetPrim(), AXES[axis])
+                api.CreateLowAttr(low)
+                api.CreateHighAttr(high)
+        for d in drives_of(j):
+            # of an acceleration: per unit of what it moves; turns are in degrees
+            per = 1.0 if d.axis < 3 else np.pi / 180.0
+            drive = physics.DriveAPI.Apply(made.GetPrim(), AXES[d.axis])
+            drive.CreateTypeAttr(physics.Tokens.acceleration)
+            drive.CreateTargetPositionAttr(0.0)
+            drive.CreateStiffnessAttr(d.stiffness * per)
+            drive.CreateDampingAttr(d.damping * per)
 
 
 def _set(prim: Any, gf: Any, p: Array, q: Array, size: tuple[float, ...] | None = None) -> None:
@@ -275,7 +283,7 @@ FORMAT = Format(
         (
             "skeleton, skin and its colours",
             "places and turns of every bone, on whole frames",
-            "bodies, shapes, joints and limits, if asked for",
+            "bodies, shapes, joints, limits and springs, if asked for",
         ),
         ("curves between the frames: straight", "numbers in single precision, scales in half"),
         ("keys and their slopes", "materials but for their colours", "soft limits, tone, takes and lanes"),
