@@ -1,17 +1,20 @@
 """Delivery of clip and layers as one animation, and of several figures."""
 
+import csv
+import json
 from pathlib import Path
 
 import numpy as np
 import pytest
 
 from artuline.core.bake.bake import BakeWish, add_layer, bake_figure
-from artuline.core.bake.delivery import bake_take, delivery
-from artuline.core.bake.merged import merged_clip
+from artuline.core.bake.delivery import NONE, bake_take, delivery
+from artuline.core.bake.merged import Rests, merged_clip
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation
 from artuline.core.motion.keyed import keyed_pose
 from artuline.core.motion.skeleton import skeleton_of
+from artuline.core.run.measures import measure_take, shown_places
 from artuline.core.run.record import keep_take, run
 from artuline.core.run.take import Take
 from artuline.core.scene import edit
@@ -19,6 +22,7 @@ from artuline.formats.all import FORMATS, filters, format_of, named, suffixes
 from artuline.formats.deliver import deliver
 from artuline.formats.gltf_read import read_figure
 from artuline.formats.importing import choose_clip
+from artuline.formats.take_table import TABLES, write_take
 
 
 @pytest.fixture(scope="module")
@@ -125,3 +129,59 @@ def test_choosing_a_clip_sets_range_and_rate(boom):
     assert walk.rate == ref.rate and walk.end == round(max(ref.duration, 4.0) * ref.rate)
     with pytest.raises(ArtulineError, match="walk"):
         choose_clip(scene, "deckhand", "waltz")
+
+
+def test_takes_and_measures_leave_as_tables(boom_run, tmp_path):
+    """Every number of the take is there again, and worst moments agree with the columns of the plots."""
+    scene, _, take = boom_run
+    for of in TABLES:
+        write_take(tmp_path / f"{of}.csv", scene, take, of)
+        write_take(tmp_path / f"{of}.json", scene, take, of)
+    rows = list(csv.DictReader((tmp_path / "take.csv").read_text().splitlines()))
+    assert len(rows) == len(take.frames) * len(take.bodies)
+    k, f = 5, 60
+    row = rows[f * len(take.bodies) + k]
+    p, q = shown_places(scene, take)
+    assert (row["figure"], row["body"]) == tuple(take.bodies[k]) and int(row["frame"]) == take.frames[f]
+    np.testing.assert_allclose([float(row[c]) for c in "xyz"], p[f, k], rtol=1e-8)
+    np.testing.assert_allclose([float(row[c]) for c in ("qx", "qy", "qz", "qw")], q[f, k], rtol=1e-8, atol=1e-9)
+    worst = {m["measure"]: m for m in json.loads((tmp_path / "measures.json").read_text())}
+    plots = json.loads((tmp_path / "plots.json").read_text())
+    assert worst["Pressed in"]["worst"] == pytest.approx(max(r["penetration mm"] for r in plots))
+    assert {m.name for m in measure_take(scene, take)} == set(worst)
+    with pytest.raises(ArtulineError, match="no table"):
+        write_take(tmp_path / "take.xlsx", scene, take)
+
+
+@pytest.mark.parametrize(
+    "rests", [Rests(before=True), Rests(after=True, blend=6), Rests(before=True, after=True, blend=3)]
+)
+def test_a_delivery_rests_before_and_after(boom_run, rests):
+    """At its ends it stands as it was made; in between nothing changes, but for when it begins."""
+    scene, assets, take = boom_run
+    scene = add_layer(
+        scene, assets, "deckhand", bake_figure(scene, assets, scene.figures[0], take, BakeWish()), "baked"
+    )
+    figure = scene.figures[0]
+    (plain,), (made,) = (
+        delivery(scene, assets, ["deckhand"], rests=r).figures[0].clips.values() for r in (NONE, rests)
+    )
+    skeleton, step = skeleton_of(figure), rests.blend / scene.rate
+    times = np.linspace(0.0, (scene.end - scene.start) / scene.rate, 333)
+    one, two = plain.sample(skeleton, times), made.sample(skeleton, times + (step if rests.before else 0.0))
+    assert rotation.angle_between(one.rotation, two.rotation).max() < 1e-6
+    last = times[-1] + step * (rests.before + rests.after)
+    for at, there in ((0.0, rests.before), (last, rests.after)):
+        if there:
+            stands = made.sample(skeleton, np.array([at]))
+            assert rotation.angle_between(stands.rotation[0], skeleton.rest.rotation).max() < 1e-6
+    with pytest.raises(ArtulineError, match="a frame at least"):
+        delivery(scene, assets, ["deckhand"], rests=Rests(after=True, blend=0))
+
+
+def test_turn_and_place_share_their_key_times(boom_run):
+    scene, assets, take = boom_run
+    baked = bake_figure(scene, assets, scene.figures[0], take, BakeWish(1.0, 4.0, shared=True))
+    times = {(c.bone, c.path): c.times.tolist() for c in baked.clip.channels}
+    assert times["hips", "rotation"] == times["hips", "translation"]
+    assert baked.degrees <= 1.0 and max(baked.millimetres.values()) <= 4.0

@@ -9,6 +9,7 @@ from scipy.integrate import solve_ivp
 
 from artuline.core.bake.bake import BakeWish
 from artuline.core.bake.delivery import bake_take, company, delivery
+from artuline.core.bake.merged import Rests
 from artuline.core.geometry import rotation, transforms
 from artuline.core.motion.keyed import keyed_matrices, root_at
 from artuline.core.motion.places import places_at
@@ -316,7 +317,7 @@ def test_a_pail_leaves_with_its_hand_as_it_was_shown(tmp_path, boom, together):
     baked, _ = bake_take(kept, assets, BakeWish(0.004, 0.004))
     assert company(made, f.id) == [f.id, "pail"] and company(made, "pail") == ["pail", f.id]
     assert company(made, "boom") == ["boom"]
-    written = deliver(tmp_path / "out.glb", baked, assets, [f.id, "pail"], together, True)
+    written = deliver(tmp_path / "out.glb", baked, assets, [f.id, "pail"], together, Rests(after=True))
     assert len(written) == (1 if together else 2)
     raw = written[-1].read_bytes()
     length = int.from_bytes(raw[12:16], "little")

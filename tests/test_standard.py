@@ -9,6 +9,7 @@ import pytest
 
 from artuline.core.bake.bake import BakeWish
 from artuline.core.bake.delivery import bake_take, company
+from artuline.core.bake.merged import Rests
 from artuline.core.run.record import keep_take, run
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
@@ -32,7 +33,7 @@ def test_demo_scenes_leave_without_a_word_from_the_validator(tmp_path):
         baked, _ = bake_take(scene, assets, BakeWish(1.0, 10.0))
         for together in (True, False):
             path = tmp_path / f"{name}-{together}.glb"
-            written += deliver(path, baked, assets, company(baked, baked.figures[0].id), together, True)
+            written += deliver(path, baked, assets, company(baked, baked.figures[0].id), together, Rests(after=True))
             written += deliver(
                 path.with_stem(f"{path.stem} physics"),
                 baked,

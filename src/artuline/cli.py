@@ -8,7 +8,7 @@ from typing import Annotated
 import typer
 
 from artuline import __version__
-from artuline.cli_files import export, keys, motion
+from artuline.cli_files import BlendOption, RestBeforeOption, RestOption, export, keys, motion, table
 from artuline.cli_things import SceneArgument, errors, hold, number_of, solver_ready, strand, with_progress
 from artuline.core.errors import ArtulineError
 
@@ -187,6 +187,7 @@ app.command()(strand)
 app.command()(export)
 app.command()(motion)
 app.command()(keys)
+app.command()(table)
 
 
 @app.command()
@@ -276,25 +277,35 @@ def bake(
     degrees: Annotated[float, typer.Option(help="Largest error of a bone, in degrees.")] = 1.0,
     millimetres: Annotated[float, typer.Option(help="Largest error at the ends of the limbs.")] = 10.0,
     together: Annotated[bool, typer.Option("--together", help="All figures in one file.")] = False,
-    rest: Annotated[bool, typer.Option("--rest", help="The rest pose one frame after the end.")] = False,
+    rest: RestOption = False,
+    rest_before: RestBeforeOption = False,
+    blend: BlendOption = 1,
     start: Annotated[int | None, typer.Option("--from", help="Only from this frame on.")] = None,
     end: Annotated[int | None, typer.Option("--to", help="Only up to this frame.")] = None,
     step: Annotated[int, typer.Option(help="Keys on every so many frames.", min=1, max=100)] = 1,
+    bones: Annotated[bool, typer.Option("--bones", help="Onto bones also where limbs have goals.")] = False,
+    free: Annotated[bool, typer.Option("--free", help="Free between frames: fewer keys.")] = False,
+    shared: Annotated[
+        bool, typer.Option("--shared", help="Turn and place of a bone have keys at the same times.")
+    ] = False,
 ) -> None:
     """Turn a scene's take into keys and write the figures with the baked animation."""
     from artuline.core.bake.bake import BakeWish
     from artuline.core.bake.delivery import bake_take
+    from artuline.core.bake.merged import Rests
     from artuline.core.scene.assets import AssetStore
     from artuline.formats.all import format_of
     from artuline.formats.deliver import deliver
     from artuline.formats.scene_file import load_scene
 
     format_of(output, "write")
-    wish = BakeWish(degrees, millimetres, start=start, end=end, step=step)
+    wish = BakeWish(
+        degrees, millimetres, start=start, end=end, step=step, goals=not bones, between=not free, shared=shared
+    )
     assets = AssetStore()
     loaded = load_scene(scene, assets)
     made, baked = with_progress("Fitting keys", lambda tick: bake_take(loaded, assets, wish, tick))
-    written = deliver(output, made, assets, list(baked), together, rest)
+    written = deliver(output, made, assets, list(baked), together, Rests(rest_before, rest, blend))
     for figure, result in baked.items():
         typer.echo(f"{made.figure(figure).name}: {result.summary()}")
     for path in written:

@@ -11,6 +11,11 @@ from artuline.core.errors import ArtulineError
 FigureOption = Annotated[
     str | None, typer.Option("--figure", metavar="NAME", help="Which figure; the first if not given.")
 ]
+RestOption = Annotated[bool, typer.Option("--rest", help="The rest pose after the end.")]
+RestBeforeOption = Annotated[bool, typer.Option("--rest-before", help="The rest pose before the start.")]
+BlendOption = Annotated[
+    int, typer.Option("--blend", help="Frames between the rest pose and the motion.", min=1, max=1000)
+]
 OutputOption = Annotated[
     Path | None, typer.Option("--output", "-o", metavar="SCENE", help="Another scene file to write.")
 ]
@@ -47,7 +52,9 @@ def export(
     together: Annotated[
         bool, typer.Option("--together", help="With what it holds and what holds it, in one file.")
     ] = False,
-    rest: Annotated[bool, typer.Option("--rest", help="The rest pose one frame after the end.")] = False,
+    rest: RestOption = False,
+    rest_before: RestBeforeOption = False,
+    blend: BlendOption = 1,
     physics: Annotated[bool, typer.Option("--physics", help="With bodies and joints (.glb).")] = False,
     size: Annotated[str, typer.Option(metavar="WxH", help="Of a movie or pictures, in pixels.")] = "1280x720",
     start: Annotated[int | None, typer.Option("--from", help="First frame of a movie.")] = None,
@@ -60,6 +67,7 @@ def export(
 ) -> None:
     """Write a figure with its keys and layers, or the stage as a movie, in the format of the file's ending."""
     from artuline.core.bake.delivery import company
+    from artuline.core.bake.merged import Rests
     from artuline.core.run.take import Take
     from artuline.formats.deliver import deliver
     from artuline.formats.obj_sequence import write_sequence
@@ -84,7 +92,9 @@ def export(
     else:
         f = _figure(loaded, figure)
         wanted = company(loaded, f) if together else [f]
-        written = deliver(output, loaded, assets, wanted, together and len(wanted) > 1, rest, physics)
+        written = deliver(
+            output, loaded, assets, wanted, together and len(wanted) > 1, Rests(rest_before, rest, blend), physics
+        )
     typer.echo(f"Saved {written[0]}" + (f" and {len(written) - 1} more" if len(written) > 1 else ""))
 
 
@@ -142,3 +152,24 @@ def keys(
         + (f"; bones that are not there: {', '.join(missing)}" if missing else "")
     )
     typer.echo(f"Saved {output or scene}")
+
+
+def table(
+    scene: SceneArgument,
+    output: Annotated[
+        Path, typer.Option("--output", "-o", metavar="FILE", help="A table: .csv or .json.", show_default=False)
+    ],
+    of: Annotated[str, typer.Option("--of", help="take, measures or plots.")] = "take",
+) -> None:
+    """Write the shown take as a table: every body on every frame, the worst of every measure, or what is plotted."""
+    from artuline.core.run.take import Take
+    from artuline.formats.take_table import TABLES, write_take
+
+    loaded, assets = _loaded(scene)
+    ref = loaded.active_take()
+    if of not in TABLES:
+        raise ArtulineError(f"there is no table of {of!r}", remedy=f"Choose one of: {', '.join(TABLES)}.")
+    if ref is None:
+        raise ArtulineError("the scene has no take", place=str(scene), remedy="Run it first: artuline run SCENE.")
+    write_take(output, loaded, Take.from_arrays(assets[ref.asset]), of)
+    typer.echo(f"Saved {output}")

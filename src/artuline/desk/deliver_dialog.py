@@ -6,6 +6,7 @@ from pathlib import Path
 from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QWidget
 
 from artuline.core.bake.delivery import company
+from artuline.core.bake.merged import Rests
 from artuline.core.scene.model import Figure
 from artuline.desk.desk import Desk
 from artuline.desk.widgets.dialog import Dialog
@@ -31,7 +32,7 @@ class Wish:
 
     path: Path
     together: bool
-    rest: bool
+    rests: Rests
     physics: bool
     movie: MovieWish
 
@@ -59,7 +60,13 @@ class DeliverDialog(Dialog):
         self.together = self._box(
             "Held and holder in one file", desk.together, f"{', '.join(others) or 'nothing'} in the same file"
         )
-        self.rest = self._box("Rest pose after the end", desk.rest, "One frame after the last it stands at rest")
+        self.rest_before = self._box(
+            "Rest pose before the start", desk.rests.before, "It begins as it was made; all else is that much later"
+        )
+        self.rest = self._box("Rest pose after the end", desk.rests.after, "It ends as it was made")
+        self.blend = self._number("Frames to the rest pose", desk.rests.blend, 1, 1000)
+        for box in (self.rest_before, self.rest):
+            box.toggled.connect(self.show_format)
         self.physics = self._box(
             "Bodies and joints",
             desk.memory.choice("export physics", "") == "on",
@@ -116,6 +123,7 @@ class DeliverDialog(Dialog):
         movie = suffix in FATES
         for control, there in (
             (self.together, suffix in suffixes("write") and self._others), (self.rest, suffix in suffixes("write")),
+            (self.rest_before, suffix in suffixes("write")), (self.blend, suffix in suffixes("write") and (self.rest.isChecked() or self.rest_before.isChecked())),
             (self.physics, suffix in (".glb", ".usda", ".usdc") and bool(self.figure.bodies)), (self.width_field, movie),
             (self.height_field, movie), (self.first, movie), (self.last, movie), (self.numbers, movie), (self.clear, suffix == ".png"),
         ):  # fmt: skip
@@ -139,7 +147,8 @@ class DeliverDialog(Dialog):
             round(self.width_field.value), round(self.height_field.value), round(self.first.value), round(self.last.value), self.numbers.isChecked(),
             self.clear.isChecked() and self.suffix == ".png",
         )  # fmt: skip
-        self.wish = Wish(path, self.together.isChecked(), self.rest.isChecked(), self.physics.isChecked(), movie)
+        rests = Rests(self.rest_before.isChecked(), self.rest.isChecked(), round(self.blend.value))
+        self.wish = Wish(path, self.together.isChecked(), rests, self.physics.isChecked(), movie)
         memory = self.desk.memory
         memory.keep_choice("export", self.suffix)
         memory.keep_file("export", path, recent=False)

@@ -5,6 +5,7 @@ from typing import Any
 
 from PySide6.QtCore import QObject, Signal
 
+from artuline.core.bake.delivery import NONE
 from artuline.core.run.prepare import ensure_kernels
 from artuline.desk.model.actions import Actions
 from artuline.desk.model.comparison import Comparison
@@ -44,8 +45,8 @@ class Desk(QObject):
         self.folds: dict[tuple[str, str], bool] = {}
         #: Whether a control of the details is being dragged: then they are not made anew.
         self.dragging = False
-        #: How figures are exported: with what they hold in one file, and with the rest pose after the end.
-        self.together, self.rest = True, False
+        #: How figures are exported: with what they hold in one file, and with rest poses around.
+        self.together, self.rests = True, NONE
         s = self.session
         s.failed.connect(self.fault)
         s.told.connect(self.tell)

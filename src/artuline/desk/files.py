@@ -251,7 +251,7 @@ class Files:
                 "Writing frames", lambda p, c: write_sequence(path, scene, assets, None, p, c), self._written
             )
         else:
-            self.desk.together, self.desk.rest = wish.together, wish.rest
+            self.desk.together, self.desk.rests = wish.together, wish.rests
             self.export_to(path, wish.physics)
 
     def write_movie(self, path: Path, wish: MovieWish) -> bool:
@@ -277,7 +277,7 @@ class Files:
             wanted = company(self.session.scene, f.id) if self.desk.together else [f.id]
             several = self.desk.together and len(wanted) > 1
             target = deliver(
-                named(path), self.session.scene, self.session.assets, wanted, several, self.desk.rest, physics
+                named(path), self.session.scene, self.session.assets, wanted, several, self.desk.rests, physics
             )[0]
         except ArtulineError as error:
             self.desk.fault(str(error))

@@ -2,7 +2,8 @@
 
 from pathlib import Path
 
-from artuline.core.bake.delivery import delivery
+from artuline.core.bake.delivery import NONE, delivery
+from artuline.core.bake.merged import Rests
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Scene
 from artuline.formats.all import format_of
@@ -14,14 +15,14 @@ def deliver(
     assets: AssetStore,
     figures: list[str],
     together: bool = False,
-    rest: bool = False,
+    rests: Rests = NONE,
     physics: bool = False,
 ) -> list[Path]:
-    """Write figures with clip and layers merged into one animation over the scene's range, all in one file or each in its own; ``rest``: with
-    the rest pose one frame after the end; ``physics``: with bodies and joints, where the format holds them. The files that were written.
+    """Write figures with clip and layers merged into one animation over the scene's range, all in one file or each in its own; ``rests``: with
+    the rest pose before or after it; ``physics``: with bodies and joints, where the format holds them. The files that were written.
 
     Raises ArtulineError for an ending that cannot be written, or if the place cannot be written to.
     """
     write = format_of(path, "write").write
     assert write is not None
-    return write(path, delivery(scene, assets, figures, together, rest, physics))
+    return write(path, delivery(scene, assets, figures, together, rests, physics))

@@ -2,14 +2,18 @@
 
 import csv
 import json
+from collections.abc import Sequence
 from pathlib import Path
 
 from artuline.core.errors import ArtulineError
 from artuline.formats.files import write_whole
 
+#: What stands in a cell.
+Value = float | int | str | None
 
-def write_table(path: Path | str, names: list[str], rows: list[list[float]]) -> None:
-    """Write rows of numbers under names. Raises ArtulineError for another ending, or if the place cannot be written to."""
+
+def write_table(path: Path | str, names: list[str], rows: Sequence[Sequence[Value]]) -> None:
+    """Write rows of numbers and words under names. Raises ArtulineError for another ending, or if the place cannot be written to."""
     path = Path(path)
 
     def write(target: Path) -> None:
@@ -19,7 +23,7 @@ def write_table(path: Path | str, names: list[str], rows: list[list[float]]) -> 
             else:
                 table = csv.writer(f)
                 table.writerow(names)
-                table.writerows([[f"{v:.9g}" for v in row] for row in rows])
+                table.writerows([[f"{v:.9g}" if isinstance(v, float) else v for v in row] for row in rows])
 
     if path.suffix.lower() not in (".csv", ".json"):
         raise ArtulineError(f"{path.name} is no table", remedy="Name it something.csv or something.json.")

@@ -28,7 +28,8 @@ class BakeWish:
     """How a take becomes keys: within so many ``degrees`` a channel and ``millimetres`` at the limbs' ends, whichever is tighter. ``bones``: only these;
     ``start``, ``end``: only these frames; ``step``: keys on every so many frames; ``ramp``: frames over which the layer comes in and goes out where
     the take goes on beyond it. ``goals``: limbs that the figure has goals for are led by them. ``between``: the error is
-    kept half way between the frames too, against smooth ways through them.
+    kept half way between the frames too, against smooth ways through them. ``shared``: turn and place of a bone, or of
+    a goal, have keys at the same times.
     """
 
     degrees: float = 1.0
@@ -40,6 +41,7 @@ class BakeWish:
     ramp: int = 0
     goals: bool = True
     between: bool = True
+    shared: bool = False
 
     def check(self) -> None:
         """Raises ArtulineError for what nothing can be fitted by."""
@@ -123,7 +125,7 @@ def bake_figure(
     source = baking(scene, assets, figure, take, wish)
     fitter = source.fitter
     total = len(fitter.samples)
-    fitter.fit_all(wish.degrees, wish.millimetres, lambda k: progress(k, total), cancelled)
+    fitter.fit_all(wish.degrees, wish.millimetres, lambda k: progress(k, total), cancelled, wish.shared)
     return source.result()
 
 

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from artuline.core.bake.bake import Baked, BakeWish, add_layer, bake_figure
-from artuline.core.bake.merged import merged_clip, rested
+from artuline.core.bake.merged import Rests, merged_clip, rested
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
@@ -17,6 +17,8 @@ from artuline.core.run.take import Take
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Figure, Scene
+
+NONE = Rests()
 
 
 @dataclass(frozen=True, eq=False)
@@ -47,32 +49,33 @@ def delivery(
     assets: AssetStore,
     figures: list[str],
     together: bool = False,
-    rest: bool = False,
+    rests: Rests = NONE,
     physics: bool = False,
 ) -> Delivery:
-    """Some of a scene's figures, each with its clip and layers merged into one animation over the scene's range; ``rest``: with its rest
-    pose one frame after the end.
+    """Some of a scene's figures, each with its clip and layers merged into one animation over the scene's range; ``rests``: with its rest
+    pose before or after it.
     """
+    rests.check()
     found = []
     for f in (scene.figure(i) for i in figures):
         mesh = Mesh.from_arrays(assets[f.asset]) if f.asset else None
         name = f"{f.clip} baked" if f.clip else "baked"
         clip = merged_clip(scene, assets, f)
-        found.append(
-            Delivered(f, mesh, {name: rested(scene, f, clip) if rest else clip}, _root(scene, assets, f), physics)
-        )
+        if rests != NONE:
+            clip = rested(scene, f, clip, rests)
+        found.append(Delivered(f, mesh, {name: clip}, _root(scene, assets, f, rests.lead), physics))
     ref = scene.active_take()
     take = assets.decoded(ref.asset, Take.from_arrays) if ref is not None else None
     return Delivery(tuple(found), scene.rate, take, together)
 
 
-def _root(scene: Scene, assets: AssetStore, figure: Figure) -> tuple[Array, Array, Array] | None:
-    """Seconds (F,), places (F, 3) and rotations (F, 4) of a figure that has a track or rides, on every frame of the range."""
+def _root(scene: Scene, assets: AssetStore, figure: Figure, lead: int) -> tuple[Array, Array, Array] | None:
+    """Seconds (F,), places (F, 3) and rotations (F, 4) of a figure that has a track or rides, on every frame of the range, which begins ``lead`` frames later."""
     if not (figure.track or figure.mounts):
         return None
     frames = np.arange(scene.start, scene.end + 1, dtype=float)
     p, q = rigid(root_at(scene, assets, figure, frames))
-    return (frames - scene.start) / scene.rate, p, rotation.make_continuous(q)
+    return (frames - scene.start + lead) / scene.rate, p, rotation.make_continuous(q)
 
 
 def company(scene: Scene, figure: str) -> list[str]:

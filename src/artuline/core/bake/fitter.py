@@ -16,6 +16,7 @@ from artuline.core.scene.model import Figure, Shape
 
 ROUNDS, POLISH_BEFORE = 40, 20  # times that channels are fitted anew for the places of the ends
 SHARE = 0.7  # of what a place may be off that channels are fitted anew for
+SHARED = 6  # times that two channels take over each other's rows
 ABOUT = 2  # frames around one with too great an error at which its channels are held closer
 
 JOLT = 2.0  # bounds by which a speed changes in a frame at a hit that is kept sharp
@@ -131,9 +132,16 @@ class Fitter:
         return np.asarray(np.einsum("fpij,pj->fpi", m[..., :3, :3], offsets) + m[..., :3, 3])
 
     def fit_all(
-        self, degrees: float, millimetres: float, progress: Callable[[int], None], cancelled: Callable[[], bool]
+        self,
+        degrees: float,
+        millimetres: float,
+        progress: Callable[[int], None],
+        cancelled: Callable[[], bool],
+        shared: bool = False,
     ) -> None:
-        """Fit every channel, then those anew, around the frames where it is, whose errors add up too far at an end."""
+        """Fit every channel, then those anew, around the frames where it is, whose errors add up too far at an end. ``shared``: turn and place of a bone
+        have keys at the same rows.
+        """
         frames = len(self.pose.rotation)
         unit = float(np.linalg.norm(self.root[0, :3, 0]))
         most = {k: np.radians(degrees) if k[1] == "rotation" else 0.5e-3 * millimetres / unit for k in self.samples}
@@ -167,8 +175,23 @@ class Fitter:
                 todo, polish, grown = sorted(grown), True, set()
             else:
                 break
+        if shared:
+            self._share(bounds)
         if self.fine == 1:
             self._calm(bounds, 1e-3 * millimetres, np.radians(degrees))
+
+    def _share(self, bounds: dict[ChannelKey, Array]) -> None:
+        """Give turn and place of a bone keys at the rows of both; where that needs more keys, both get them."""
+        for b in {b for b, path in self.keys if path == "translation" and (b, "rotation") in self.keys}:
+            both = (b, "rotation"), (b, "translation")
+            for _ in range(SHARED):
+                rows = np.union1d(*(self.keys[k].rows for k in both))
+                for k in both:
+                    if len(rows) > len(self.keys[k].rows):
+                        self._keep(k, fit(self.samples[k], self._wish(k, bounds[k]), rows))
+                if len(self.keys[both[0]].rows) == len(self.keys[both[1]].rows):
+                    break
+        self._stand()
 
     def _calm(self, bounds: dict[ChannelKey, Array], most: float, turn: float) -> None:
         """Let curves mind what lies between the rows, but for those by which an end would be too far off then."""

@@ -29,6 +29,6 @@ def limbs_from_keys(scene: Scene, assets: AssetStore, figure: Figure, wish: Bake
     fitter = Fitter(
         skeleton_of(figure), root, pose, turned, [], np.zeros(0, int), points, wish.step, scene.start, limbs, 2 if wish.between else 1
     )  # fmt: skip
-    fitter.fit_all(wish.degrees, wish.millimetres, lambda done: None, lambda: False)
+    fitter.fit_all(wish.degrees, wish.millimetres, lambda done: None, lambda: False, wish.shared)
     curves = tuple(n for x in figure.goals for n in x.curves)
     return Baking(fitter, frames, scene.rate, (0, 0), curves).result()

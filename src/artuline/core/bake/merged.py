@@ -1,8 +1,11 @@
 """Clip and layers as one clip for delivery: the keys as they are outside of the layers, the layers inside."""
 
+from dataclasses import dataclass
+
 import numpy as np
 from scipy.interpolate import CubicHermiteSpline
 
+from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.clip import Channel, Clip
@@ -128,22 +131,57 @@ def _key(channel: Channel, t: float, tiny: float) -> Array:
     return np.stack([slope, value, slope])
 
 
-def rested(scene: Scene, figure: Figure, clip: Clip) -> Clip:
-    """A clip over the scene's range with the rest pose one frame after its end, where it stays."""
-    rest, at = skeleton_of(figure).rest, (scene.end + 1 - scene.start) / scene.rate
+@dataclass(frozen=True)
+class Rests:
+    """Rest poses around a delivered motion, each with so many frames (``blend``) of a straight way between the two."""
+
+    before: bool = False
+    after: bool = False
+    blend: int = 1
+
+    @property
+    def lead(self) -> int:
+        """Frames by which the motion begins later."""
+        return self.blend if self.before else 0
+
+    def check(self) -> None:
+        """Raises ArtulineError for no frames."""
+        if not 1 <= self.blend <= 1000:
+            raise ArtulineError("the way to the rest pose takes a frame at least", remedy="Give 1 to 1000 frames.")
+
+
+def rested(scene: Scene, figure: Figure, clip: Clip, rests: Rests) -> Clip:
+    """A clip over the scene's range with the rest pose before its start, which comes later by as much, or after its end, where it stays, or both."""
+    rest, length, step = skeleton_of(figure).rest, (scene.end - scene.start) / scene.rate, rests.blend / scene.rate
     channels = []
     for c in clip.channels:
         value = getattr(rest, c.path)[figure.bone_index[c.bone]]
-        last = c.values[-1, 1] if c.interpolation == "CUBICSPLINE" else c.values[-1]
-        if c.path == "rotation" and float(last @ value) < 0.0:
-            value = -value
-        values = c.values
-        if c.interpolation == "CUBICSPLINE":
-            # straight there, and still
-            step = (value - last) * scene.rate
-            values = np.concatenate([values, [[step, value, np.zeros_like(value)]]])
-            values[-2, 2] = step
-        else:
-            values = np.concatenate([values, [value]])
-        channels.append(Channel(c.bone, c.path, c.interpolation, np.append(c.times, at), values))
+        cubic = c.interpolation == "CUBICSPLINE"
+        times, values = np.asarray(c.times, float), np.asarray(c.values, float)
+        if rests.before:
+            times, values = np.append(0.0, times + step), _ended(c.path, values, value, step, cubic, 0)
+        if rests.after:
+            times = np.append(times, length + step * (2 if rests.before else 1))
+            values = _ended(c.path, values, value, step, cubic, -1)
+        holds = c.holds
+        if holds is not None:
+            holds = np.concatenate([[False] * rests.before, holds, [False] * rests.after])
+        channels.append(Channel(c.bone, c.path, c.interpolation, times, values, holds))
     return Clip(tuple(channels))
+
+
+def _ended(path: str, values: Array, rest: Array, step: float, cubic: bool, end: int) -> Array:
+    """Values of keys with one more at an end, straight there, and still beyond."""
+    last = values[end, 1] if cubic else values[end]
+    if path == "rotation" and float(last @ rest) < 0.0:
+        rest = -rest
+    if not cubic:
+        return np.concatenate([rest[None], values] if end == 0 else [values, rest[None]])
+    slope, still = (rest - last if end else last - rest) / step, np.zeros_like(rest)
+    if end == 0:
+        made = np.concatenate([[[still, rest, slope]], values])
+        made[1, 0] = slope
+    else:
+        made = np.concatenate([values, [[slope, rest, still]]])
+        made[-2, 2] = slope
+    return np.asarray(made)

@@ -27,7 +27,7 @@ class Commands:
         self.bounds = {"degrees": 1.0, "millimetres": 10.0}
         self.range: tuple[int, int] | None = None
         self.step, self.only_chosen, self.adds = 1, False, False
-        self.goals, self.between = True, True
+        self.goals, self.between, self.shared = True, True, False
         #: By figure, what its last bake came to.
         self.baked: dict[str, Baked] = {}
         #: Whether the take is shown, or the keys that were baked from it.
@@ -57,7 +57,7 @@ class Commands:
         chosen = self.session.chosen() if self.only_chosen else frozenset()
         first, last = self.range or (None, None)
         return BakeWish(
-            self.bounds["degrees"], self.bounds["millimetres"], chosen or None, first, last, self.step, RAMP, self.goals, self.between
+            self.bounds["degrees"], self.bounds["millimetres"], chosen or None, first, last, self.step, RAMP, self.goals, self.between, self.shared
         )  # fmt: skip
 
     def set_bound(self, which: str, value: float) -> None:

@@ -1,5 +1,6 @@
 """Details of Curves: baking, layers, keys and delivery."""
 
+from dataclasses import replace
 from functools import partial
 
 from PySide6.QtWidgets import QLabel
@@ -66,6 +67,12 @@ def _bake(d: Form, w: Commands, limbs: LimbCommands, f: Figure) -> None:
                  lambda v: setattr(w, "step", 1 if v == "every frame" else 2), "On which frames keys may lie, counted from 0.")  # fmt: skip
         d.choice("Above the clip", ["replaces", "adds"], "adds" if w.adds else "replaces", lambda v: setattr(w, "adds", v == "adds"),
                  "Whether the layer takes the place of what lies below, or adds to it.")  # fmt: skip
+        d.toggle(
+            "Same key times",
+            w.shared,
+            partial(setattr, w, "shared"),
+            "On: turn and place of a bone, or of a goal, have keys at the same times.",
+        )
         d.toggle("Between frames too", w.between, partial(setattr, w, "between"),
                  "On: the error is kept half way between frames too. Off: fewer keys, and where motion is fast the curves swing out between frames.")  # fmt: skip
     _where(d, limbs, f)
@@ -194,6 +201,7 @@ def _deliver(d: Form, w: Commands, f: Figure) -> None:
     if others:
         d.toggle("Held and holder in one file", d.desk.together, partial(setattr, d.desk, "together"),
                  f"On: {', '.join(others)} in the same file. Off: the figure alone.")  # fmt: skip
-    d.toggle("Rest pose after the end", d.desk.rest, partial(setattr, d.desk, "rest"),
-             "On: one frame after the last it stands at rest, as it was made.")  # fmt: skip
+    rests = d.desk.rests
+    d.toggle("Rest pose after the end", rests.after, lambda on: setattr(d.desk, "rests", replace(d.desk.rests, after=on)),
+             "On: after the last frame it stands at rest, as it was made. More in the dialog.")  # fmt: skip
     d.add(d.act("export", primary=True, tip=f"Writes {f.name} with clip and layers merged (Ctrl+E)"))

@@ -1,5 +1,10 @@
 """What Takes does: compares takes, finds their worst moments, goes back to their settings."""
 
+from pathlib import Path
+
+from PySide6.QtWidgets import QFileDialog
+
+from artuline.core.errors import ArtulineError
 from artuline.core.run.build import group_of
 from artuline.core.run.measures import Measure, plot_of, worst_moments
 from artuline.core.run.record import back_to_settings
@@ -8,6 +13,7 @@ from artuline.core.scene import edit
 from artuline.core.scene.model import Scene
 from artuline.desk.desk import Desk
 from artuline.desk.stations.takes.brackets import Brackets
+from artuline.formats.take_table import write_take
 
 VIEWS = {"over": "over each other", "beside": "side by side", "wiped": "wiped"}
 
@@ -55,6 +61,35 @@ class Commands:
             return edit.scene(s, takes=kept, take=kept[-1].id if kept else None)
 
         self.session.edit("Remove a take", change)
+
+    def ask_table(self, of: str) -> None:
+        """Choose a name, and write a table of the shown take."""
+        ref = self.session.scene.active_take()
+        suggested = f"{ref.name if ref else 'take'} {of}.csv"
+        name, _ = QFileDialog.getSaveFileName(
+            self.stage.window(),
+            f"Write the {of}",
+            str(Path(self.desk.memory.folder("export")) / suggested),
+            "Tables (*.csv *.json)",
+        )
+        if name:
+            path = Path(name)
+            self.write_table(path if path.suffix else path.with_suffix(".csv"), of)
+
+    def write_table(self, path: Path, of: str) -> bool:
+        """Write a table of the shown take. False, and a message, if that fails."""
+        take = self.session.take()
+        if take is None:
+            self.desk.fault("There is no take: run the scene first.")
+            return False
+        try:
+            write_take(path, self.session.scene, take, of)
+        except ArtulineError as error:
+            self.desk.fault(str(error))
+            return False
+        self.desk.memory.keep_file("export", path, recent=False)
+        self.desk.tell(f"Saved {path.name}")
+        return True
 
     # worst moments
 

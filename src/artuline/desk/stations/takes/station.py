@@ -1,6 +1,7 @@
 """Takes: run, and look at the results."""
 
 from collections.abc import Callable, Sequence
+from functools import partial
 
 from artuline.core.scene.model import Figure
 from artuline.desk.desk import Desk
@@ -15,6 +16,12 @@ from artuline.desk.stations.takes.runs import Runs
 from artuline.desk.timeline.rows import Row
 from artuline.desk.trails import add_trails
 from artuline.view.stage import Marks, Show
+
+TABLE_WORDS = (
+    ("take", "take", "Every body on every frame: place, turn, contact, energy; CSV or JSON"),
+    ("measures", "measures", "The worst of every measure, with its frame and body; CSV or JSON"),
+    ("plots", "plots", "What is plotted, on every frame; CSV or JSON"),
+)
 
 
 class Takes(Station):
@@ -41,6 +48,8 @@ class Takes(Station):
         return (
             Action("run", "Run", self.runs.run, "F5", "play-box-outline", "&Run",
                    "Simulates the range and keeps it as a take", self.desk.needs("bodies")),
+            *(Action(f"{of} table", f"Write the {words} as a table…", partial(self.commands.ask_table, of), "", "table", "&Run", tip, self.desk.needs("take"))
+              for of, words, tip in TABLE_WORDS),
         )  # fmt: skip
 
     def rows(self) -> Sequence[Row]:
