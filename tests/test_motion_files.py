@@ -12,11 +12,14 @@ from artuline.core.bake.delivery import delivery
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation
 from artuline.core.motion.keyed import keyed_pose, root_at
-from artuline.core.motion.skeleton import rigid, skeleton_of
+from artuline.core.motion.skeleton import rest_matrices, rigid, skeleton_of
 from artuline.core.run.record import run
+from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Scene
+from artuline.core.setup.limbs import propose_limbs
 from artuline.core.setup.ragdoll import set_up
+from artuline.core.setup.tilt import Z_UP, lies, tipped
 from artuline.demo.figures import ready_figure
 from artuline.formats.bvh_read import put_motion, read_motion
 from artuline.formats.coming_back import bring_back
@@ -258,3 +261,27 @@ def test_keys_of_unknown_bones_are_named(baked, tmp_path):
     path.write_text(path.read_text().replace("hips,", "keel,"))
     _, missing = bring_back(scene, assets, scene.figures[0].id, path)
     assert missing == ("keel",)
+
+
+def test_a_figure_is_tipped_with_all_its_motion(boom_run):
+    """Everything is where it was, turned about the origin of the file; four times is none."""
+    scene, assets, take = boom_run
+    scene = edit.figure(scene, "deckhand", goals=propose_limbs(scene.figures[0], assets))
+    scene = add_layer(
+        scene, assets, "deckhand", bake_figure(scene, assets, scene.figures[0], take, BakeWish()), "baked"
+    )
+    made = tipped(scene, assets, "deckhand")
+    frames = np.arange(scene.start, scene.end + 1.0, 7.0)
+    turn = np.eye(4)
+    turn[:3, :3] = rotation.to_matrix(Z_UP)
+    for layers in (True, False):
+        one, two = (
+            skeleton_of(s.figures[0]).global_matrices(keyed_pose(s, assets, s.figures[0], frames, layers=layers))
+            for s in (scene, made)
+        )
+        np.testing.assert_allclose(turn @ one, two, atol=1e-6)
+    for _ in range(3):
+        made = tipped(made, assets, "deckhand")
+    np.testing.assert_allclose(rest_matrices(made.figures[0]), rest_matrices(scene.figures[0]), atol=1e-9)
+    assert lies(scene.figures[0], rest_matrices(tipped(scene, assets, "deckhand").figures[0])[:, :3, 3])
+    assert not lies(scene.figures[0], rest_matrices(scene.figures[0])[:, :3, 3])

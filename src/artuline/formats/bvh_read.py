@@ -16,6 +16,7 @@ from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Bone, ClipRef, Figure, Material, Scene
 from artuline.core.setup.sticks import stick_mesh
+from artuline.core.setup.tilt import Z_UP
 from artuline.core.setup.units import likely_unit, unit_name
 from artuline.formats.bvh_names import POSITIONS, ROTATIONS, SUFFIX
 from artuline.formats.checked import Cancelled
@@ -27,7 +28,6 @@ MOST_JOINTS, MOST_FRAMES, MOST_DEPTH = 2000, 500_000, 200
 MOST = 1e9  # that a number may be
 STICKS = (0.55, 0.47, 0.34)
 REMEDY = "Export the file again, or choose another one."
-Z_UP = rotation.from_rotation_vector(np.array([-0.5 * np.pi, 0.0, 0.0]))
 
 
 @dataclass(eq=False)
@@ -255,7 +255,7 @@ def read_figure(path: Path | str, assets: AssetStore, cancelled: Cancelled = lam
     if unit != 1.0:
         notes.append(f"The figure measures {size:.4g} file units; read as {unit_name(unit)}.")
     if not np.allclose(up, rotation.IDENTITY):
-        notes.append("It is taller along z than along y: read with z upwards.")
+        notes.append("It is taller along z than along y: read with z upwards. Cast can tip it.")
     times = np.arange(len(motion.turns)) / motion.rate
     channels = []
     for b, j in enumerate(motion.joints):

@@ -7,6 +7,7 @@ from PySide6.QtWidgets import QFileDialog
 from artuline.core.scene import edit
 from artuline.core.scene.model import Scene
 from artuline.core.setup.placing import beside
+from artuline.core.setup.tilt import tipped
 from artuline.desk.desk import Desk
 from artuline.formats.bvh_names import SUFFIX
 from artuline.formats.bvh_read import Onto, put_motion
@@ -31,6 +32,12 @@ class Commands:
         self.session.edit(f"Place {f.name} again", lambda s: edit.scene(s, figures=(*s.figures, twin)))
         self.session.select(name, frozenset())
         self.stage.frame_selection()
+
+    def tip(self) -> None:
+        """Tip the present figure by a quarter turn, with all its motion."""
+        f, assets = self.session.figure(), self.session.assets
+        if f is not None and self.session.edit(f"Tip {f.name} by a quarter turn", lambda s: tipped(s, assets, f.id)):
+            self.stage.frame_selection()
 
     def ask_motion(self) -> None:
         """Choose a file of motion, and put it onto the present figure."""

@@ -5,9 +5,11 @@ from functools import partial
 
 from PySide6.QtWidgets import QLabel
 
+from artuline.core.motion.skeleton import rest_matrices
 from artuline.core.scene import edit
 from artuline.core.scene.model import MOST_FRAME, Figure, Scene
 from artuline.core.setup.mirror import mirror_pairs
+from artuline.core.setup.tilt import lies
 from artuline.core.setup.units import UNITS, likely_unit, unit_name
 from artuline.desk.form import Form
 from artuline.desk.stations.cast.commands import Commands
@@ -96,6 +98,8 @@ def _unit(d: Form, w: Commands, f: Figure, size: float) -> None:
     box.setCurrentIndex(at)
     box.activated.connect(lambda i: d.edit("Change the unit", lambda sc: edit.figure(sc, f.id, unit=box.itemData(i))))
     d.add(row("File unit", box, tip="What one unit of the file means. Physics always runs in metres."))
+    if lies(f, rest_matrices(f)[:, :3, 3]):
+        d.add(faint("It lies: perhaps another axis is upwards in its file."), d.act("tip"))
     if 0.15 <= size <= 8.0:
         d.add(faint(f"The outline beside it is a person of {PERSON:g} m: this is {size / PERSON:.2f} times that."))
         return

@@ -32,6 +32,8 @@ class Cast(Station):
 
     def actions(self) -> Sequence[Action]:
         return (
+            Action("tip", "Another axis upwards", self.commands.tip, "", "axis-z-arrow", "&Scene",
+                   "Tips the present figure by a quarter turn with all its motion: for a file in which another axis is upwards than it was read with", self.desk.needs("figure")),
             Action("motion", "Motion from a file…", self.commands.ask_motion, "", "run-fast", "&Scene",
                    "Puts the motion of a BVH file onto the present figure, by the names of its bones", self.desk.needs("figure")),
         )  # fmt: skip
