@@ -8,7 +8,7 @@ from typing import Annotated
 import typer
 
 from artuline import __version__
-from artuline.cli_files import BlendOption, RestBeforeOption, RestOption, export, keys, motion, table
+from artuline.cli_files import BlendOption, RestBeforeOption, RestOption, export, keys, limbs, motion, table
 from artuline.cli_things import SceneArgument, errors, hold, number_of, solver_ready, strand, with_progress
 from artuline.core.errors import ArtulineError
 
@@ -187,6 +187,7 @@ app.command()(strand)
 app.command()(export)
 app.command()(motion)
 app.command()(keys)
+app.command()(limbs)
 app.command()(table)
 
 

@@ -173,3 +173,28 @@ def table(
         raise ArtulineError("the scene has no take", place=str(scene), remedy="Run it first: artuline run SCENE.")
     write_take(output, loaded, Take.from_arrays(assets[ref.asset]), of)
     typer.echo(f"Saved {output}")
+
+
+def limbs(
+    scene: SceneArgument,
+    figure: FigureOption = None,
+    output: OutputOption = None,
+) -> None:
+    """Let the limbs of a figure be led by goals: to hands and feet that are found by their names."""
+    from artuline.core.scene import edit
+    from artuline.core.setup.limbs import propose_limbs
+    from artuline.formats.scene_file import save_scene
+
+    loaded, assets = _loaded(scene)
+    f = loaded.figure(_figure(loaded, figure))
+    kept = {b for x in f.goals for b in x.bones}
+    found = tuple(x for x in propose_limbs(f, assets) if not kept & set(x.bones))
+    if not (found or f.goals):
+        raise ArtulineError(
+            f"no hands or feet were found in {f.name}", remedy="Choose three bones of a limb in Curves."
+        )
+    made = edit.figure(loaded, f.id, goals=(*f.goals, *found))
+    save_scene(output or scene, made, assets)
+    for limb in made.figure(f.id).goals:
+        typer.echo(f"{limb.goal}: {', '.join(limb.bones)}")
+    typer.echo(f"Saved {output or scene}")
