@@ -58,7 +58,7 @@ class Stage(QWidget):
         self.show_ = Show()
         self.live = Live()
         self.problem = ""
-        self.drawn_in = 0.0
+        self.drawn_in, self._drawn_at = 0.0, 0.0
         self._room: Room | None = None
         self._rooms: Sequence[Room] = ()
         self._moving: set[str] = set()
@@ -79,6 +79,9 @@ class Stage(QWidget):
         self._still.setSingleShot(True)
         self._still.setInterval(160)
         self._still.timeout.connect(self._draw_still)
+        self._later = QTimer(self)
+        self._later.setSingleShot(True)
+        self._later.timeout.connect(self.refresh)
         self.setMinimumSize(240, 180)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Stage")
@@ -87,7 +90,7 @@ class Stage(QWidget):
         )
         self.setMouseTracking(True)
         session.scene_changed.connect(self.refresh)
-        session.previewed.connect(self.refresh)
+        session.previewed.connect(self._follow)
         session.selection_changed.connect(self.refresh)
         session.frame_changed.connect(self.refresh)
 
@@ -185,6 +188,15 @@ class Stage(QWidget):
         self._image = None
         self.update()
 
+    def _follow(self) -> None:
+        """Follow what is dragged elsewhere, with half of the time at most, so that it keeps pace."""
+        rest = 2.0 * self.drawn_in - (time.perf_counter() - self._drawn_at)
+        if self._press is not None or rest <= 0.0:
+            self._later.stop()
+            self.refresh()
+        elif not self._later.isActive():
+            self._later.start(max(round(1000.0 * rest), 1))
+
     def restyle(self) -> None:
         """After a change of theme."""
         if self._renderer is not None:
@@ -236,7 +248,8 @@ class Stage(QWidget):
             )
         image.setDevicePixelRatio(ratio)
         self._image = image
-        self.drawn_in = time.perf_counter() - began
+        self._drawn_at = time.perf_counter()
+        self.drawn_in = self._drawn_at - began
         self.drawn.emit()
 
     def _one(self, scene: DrawList, w: int, h: int) -> QImage:
