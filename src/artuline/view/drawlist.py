@@ -17,7 +17,7 @@ Rgba = tuple[float, float, float, float]
 class SkinPicture:
     """A skinned mesh. ``matrices`` (B, 4, 4) bone matrices; ``tint`` (B, 4) colour and amount per bone.
 
-    ``alpha`` below 1 draws it see-through, ``flat`` in one colour (the echo).
+    ``alpha`` below 1 draws it see-through, ``flat`` in one colour (the echo); ``levels``: into how many steps lines divide the amount of the tint.
     """
 
     key: str
@@ -27,6 +27,7 @@ class SkinPicture:
     tint: Array
     alpha: float = 1.0
     flat: Rgba | None = None
+    levels: float = 0.0
 
 
 @dataclass(frozen=True, eq=False)

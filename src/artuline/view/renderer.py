@@ -42,6 +42,7 @@ class Renderer:
         self._sky_vao = ctx.vertex_array(self._sky, [(square, "2f", "in_position")])
         self._strip = ctx.buffer(np.array([0, -1, 1, -1, 0, 1, 1, 1], "f4").tobytes())
         self._meshes: dict[str, tuple[moderngl.VertexArray, int]] = {}
+        self._splits: list[tuple[np.ndarray, np.ndarray, int, tuple[np.ndarray, np.ndarray]]] = []
         self._round = self._upload(_capsule_mesh())
         self._cube = self._upload(_cube_mesh())
         self._targets: dict[tuple[int, int], tuple[moderngl.Framebuffer, moderngl.Framebuffer]] = {}
@@ -177,13 +178,26 @@ class Renderer:
         if skin.key not in self._meshes:
             if len(self._meshes) > 32:
                 self._meshes.clear()
-            vertices, indices = _skin_vertices(skin.mesh, skin.colors)
+            vertices, indices = _skin_vertices(skin.mesh, skin.colors, self._split(skin.mesh, len(skin.colors)))
             vbo = self.ctx.buffer(vertices.astype("f4").tobytes())
             ibo = self.ctx.buffer(indices.astype("i4").tobytes())
             names = ("in_position", "in_normal", "in_color", "in_slots", "in_weights")
             vao = self.ctx.vertex_array(self._skin, [(vbo, "3f 3f 3f 4f 4f", *names)], ibo)
             self._meshes[skin.key] = (vao, len(indices))
         return self._meshes[skin.key][0]
+
+    def _split(self, mesh: Mesh, materials: int) -> tuple[np.ndarray, np.ndarray]:
+        """Vertices by material and the index of every corner; kept while only weights change."""
+        for triangles, material, count, found in self._splits:
+            if (
+                count == materials
+                and np.array_equal(triangles, mesh.triangles)
+                and np.array_equal(material, mesh.material)
+            ):
+                return found
+        found = np.unique(mesh.triangles.astype(np.int64) * materials + mesh.material[:, None], return_inverse=True)
+        self._splits = [(mesh.triangles, mesh.material, materials, found), *self._splits[:3]]
+        return found
 
     def _draw_skin(self, skin: SkinPicture, *, flatten: float, mask: float, outline: float = 0.0) -> None:
         mesh = skin.mesh
@@ -200,6 +214,7 @@ class Renderer:
                 "u_extrude": outline,
                 "u_flatten": flatten,
                 "u_mask": mask,
+                "u_levels": 0.0 if outline else skin.levels,
                 "u_flat": flat if not mask else (0.0, 0.0, 0.0, 0.0),
                 "u_alpha": skin.alpha,
             },
@@ -279,10 +294,9 @@ def _set(program: moderngl.Program, values: dict[str, object]) -> None:
                 uniform.value = value  # type: ignore[union-attr]
 
 
-def _skin_vertices(mesh: Mesh, colors: Array) -> tuple[np.ndarray, np.ndarray]:
+def _skin_vertices(mesh: Mesh, colors: Array, split: tuple[np.ndarray, np.ndarray]) -> tuple[np.ndarray, np.ndarray]:
     """Vertices split by material, with the four strongest weights; and the index of every corner."""
-    key = mesh.triangles.astype(np.int64) * len(colors) + mesh.material[:, None]
-    pairs, indices = np.unique(key, return_inverse=True)
+    pairs, indices = split
     v, m = pairs // len(colors), pairs % len(colors)
     slots, weights = mesh.slots[v], mesh.weights[v]
     order = np.argsort(-weights, axis=1)[:, :4]

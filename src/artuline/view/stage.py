@@ -24,6 +24,7 @@ from artuline.view.palette import DAY, Palette, rgb
 
 PUSH_FRAMES = 6.0  # frames around a push in which its arrow is seen
 PUSH_SECONDS = 0.15  # the arrow's length is the way in this time
+WEIGHT_LINES = 5.0  # steps of weight between which lines are drawn
 TINT = 0.42  # share of vermilion where physics moves all of it
 
 
@@ -53,11 +54,14 @@ class Show:
 
 @dataclass
 class FigureState:
-    """A figure as shown: bone matrices (B, 4, 4), how far each bone is handed over (B,), the keys' matrices."""
+    """A figure as shown: bone matrices (B, 4, 4), how far each bone is handed over (B,), the keys' matrices; ``weights``: the index of the bone whose weights are
+    shown on the skin.
+    """
 
     matrices: Array
     handover: Array
     keyed: Array | None = None
+    weights: int | None = None
 
 
 def mesh_of(figure: Figure, assets: AssetStore) -> Mesh | None:
@@ -233,8 +237,13 @@ def _add_figure(
         tint[:, :3] = h * np.array(rgb(palette.vermilion))
         tint[:, 3] = state.handover
         tint *= TINT
+    if state.weights is not None:
+        colors = np.full_like(colors, 0.82)
+        tint[:] = 0.0
+        tint[state.weights] = (*rgb(palette.vermilion), 1.0)
     # what was uploaded is known by the mesh and its colours
-    key = f"{figure.asset} plain" if telling and show.see_through else str(figure.asset)
+    bare = (telling and show.see_through) or state.weights is not None
+    key = f"{figure.asset} plain" if bare else str(figure.asset)
     if show.echo and state.keyed is not None:
         away = np.abs(state.keyed - state.matrices).max()
         if away > 1e-4:
@@ -242,7 +251,8 @@ def _add_figure(
             out.skins.append(SkinPicture(key, mesh, colors, state.keyed, np.zeros_like(tint), 1.0, flat))
     # shapes whose colour says something are to be seen clearly
     alpha = (0.12 if telling else 0.38) if show.see_through else 1.0
-    out.skins.append(SkinPicture(key, mesh, colors, state.matrices, tint, alpha))
+    levels = WEIGHT_LINES if state.weights is not None else 0.0
+    out.skins.append(SkinPicture(key, mesh, colors, state.matrices, tint, alpha, levels=levels))
 
 
 def _add_shapes(

@@ -22,9 +22,13 @@ class Pose:
         """One frame of a pose over frames."""
         return Pose(self.translation[i], self.rotation[i], self.scale[i])
 
+    def rows(self, rows: slice) -> "Pose":
+        """Some frames of a pose over frames, of which it stays one."""
+        return Pose(self.translation[rows], self.rotation[rows], self.scale[rows])
+
     def every(self, step: int) -> "Pose":
         """Every so many frames of a pose over frames."""
-        return Pose(self.translation[::step], self.rotation[::step], self.scale[::step])
+        return self.rows(slice(None, None, step))
 
     def copy(self) -> "Pose":
         """A pose whose arrays may be written to."""

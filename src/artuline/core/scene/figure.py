@@ -6,6 +6,7 @@ from typing import Annotated, Literal
 from pydantic import Field, model_validator
 
 from artuline.core.scene.body import Body, Joint, Shape
+from artuline.core.scene.flesh import Flesh
 from artuline.core.scene.group import Group
 from artuline.core.scene.lanes import MotionKey, run_forward
 from artuline.core.scene.limb import Elsewhere, Limb
@@ -18,6 +19,7 @@ class Bone(Model):
     """A node of the skeleton with its rest pose relative to its parent (file units, scale without unit).
 
     ``order``: in which its curves show rotations as angles; None: the one that stays farthest from gimbal lock.
+    ``flesh``: it was added to the skeleton, and carries a part of the skin.
     """
 
     name: Id
@@ -27,6 +29,7 @@ class Bone(Model):
     scale: Vec3 = (1.0, 1.0, 1.0)
     deforms: bool = False
     order: Literal["xyz", "xzy", "yxz", "yzx", "zxy", "zyx"] | None = None
+    flesh: Flesh | None = None
 
 
 class Material(Model):
@@ -89,6 +92,7 @@ class Figure(Model):
     where it has no mesh, until a group hands it over. ``prop``: a thing of rigid parts, every one a bone; only for who works on it. ``made``: the recipe that bones, bodies, joints
     and mesh come from. ``skin``: strands touch its surface as it deforms, not the shapes of its bodies. ``enters``: the frame from which on it is there.
     ``goals``: limbs that a layer may lead; ``elsewhere``: bones whose body's motion is baked onto the nearest bone above that takes keys, or onto nothing.
+    ``plain``: the mesh arrays before any bone was added.
     """
 
     id: Id
@@ -122,6 +126,7 @@ class Figure(Model):
     enters: float | None = None
     goals: tuple[Limb, ...] = ()
     elsewhere: tuple[tuple[str, Elsewhere], ...] = ()
+    plain: str | None = None
     mirror: tuple[tuple[str, str], ...] = ()
 
     @cached_property

@@ -6,6 +6,7 @@ something that does not exist cannot be built: the validators refuse it. Each su
 
 from artuline.core.scene.body import AxisRange, Body, Joint, Shape
 from artuline.core.scene.figure import Bone, ClipRef, Figure, Layer, Material, obstacle
+from artuline.core.scene.flesh import Flesh
 from artuline.core.scene.group import Group, Spring
 from artuline.core.scene.lanes import Key, Lane, MotionKey, VectorKey, VectorLane
 from artuline.core.scene.limb import Limb
@@ -26,6 +27,7 @@ __all__ = [
     "Bone",
     "ClipRef",
     "Figure",
+    "Flesh",
     "Ground",
     "Group",
     "Gusts",

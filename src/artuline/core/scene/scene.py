@@ -159,8 +159,7 @@ class Scene(Model):
         for f in self.figures:
             found |= {c.asset for c in f.clips} | {layer.asset for layer in f.layers}
             found |= {x.baked for x in f.layers if x.baked is not None}
-            if f.asset:
-                found.add(f.asset)
+            found |= {x for x in (f.asset, f.plain) if x}
             found |= f.solids
         return found
 
@@ -173,9 +172,9 @@ class Scene(Model):
     @cached_property
     def _fingerprint(self) -> str:
         quiet: tuple[str, ...] = (
-            "name", "source", "materials", "asset", "layers", "mirror", "prop", "made", "goals", "elsewhere",
+            "name", "source", "materials", "asset", "layers", "mirror", "prop", "made", "goals", "elsewhere", "plain",
         )  # fmt: skip
-        quiet_figure: dict[str, Any] = {**dict.fromkeys(quiet, True), "bones": {"__all__": {"order"}}}
+        quiet_figure: dict[str, Any] = {**dict.fromkeys(quiet, True), "bones": {"__all__": {"order", "flesh"}}}
         text = self.model_dump_json(
             exclude_defaults=True,
             exclude={

@@ -5,6 +5,7 @@ uniform vec3 u_ink;
 uniform vec4 u_flat;     // a > 0: one colour
 uniform float u_alpha;
 uniform float u_mask;    // 1: shadow mask
+uniform float u_levels;  // > 0: lines where the tint's amount passes so many even steps
 in vec3 v_normal;
 in vec3 v_world;
 in vec3 v_color;
@@ -25,6 +26,13 @@ void main() {
     vec3 albedo = sqrt(max(v_color, 0.0));
     vec3 tint = amount > 0.0 ? v_tint.rgb / max(v_tint.a, 1e-4) : vec3(0.0);
     albedo = mix(albedo, tint, amount);
+    if (u_levels > 0.0) {
+        // told without colour too: a line at every step, and a stronger one where it begins
+        float at = amount * u_levels;
+        float wide = max(fwidth(at), 1e-4);
+        float line = 1.0 - smoothstep(0.6, 1.4, abs(at - floor(at + 0.5)) / wide);
+        albedo = mix(albedo, u_ink, amount > 0.004 && amount < 0.996 ? 0.75 * line : 0.0);
+    }
     float key = max(dot(n, u_light) * 0.75 + 0.25, 0.0);
     vec3 sky = mix(vec3(0.50, 0.48, 0.46), vec3(0.60, 0.63, 0.64), n.y * 0.5 + 0.5);
     vec3 lit = albedo * (sky + vec3(0.62, 0.59, 0.54) * key);

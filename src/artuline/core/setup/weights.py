@@ -1,0 +1,135 @@
+"""Weights of a skin: what a bone takes from others, gives back to them, and how far it reaches.
+
+Every edit keeps what the weights of a vertex add up to. A bone takes its share of a vertex from all others by what they have there, and gives it back the same way; where it had all of
+it, by what the skin had before any bone was added.
+"""
+
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import dijkstra
+
+from artuline.core.geometry.rotation import Array
+from artuline.core.scene.mesh import Mesh
+
+MOST = 4  # bones of a vertex
+ALL = 1e-6  # share of a vertex below which others have nothing left
+Profile = Literal["smooth", "dome", "linear"]
+
+
+def with_entry(mesh: Mesh, bone: int, bind: Array, skin: int = 0) -> Mesh:
+    """A mesh whose palette has one more entry, for a bone (index) with its inverse bind matrix (4, 4); without weights yet."""
+    return Mesh(
+        mesh.positions, mesh.normals, mesh.triangles, mesh.material, mesh.slots, mesh.weights,
+        np.append(mesh.palette_bone, bone).astype(np.int32), np.concatenate([mesh.palette_bind, bind[None]]),
+        np.append(mesh.palette_skin, skin).astype(np.int32),
+    )  # fmt: skip
+
+
+def entry_weights(mesh: Mesh, entry: int) -> Array:
+    """What a palette entry has of every vertex (V,)."""
+    return np.where(mesh.slots == entry, mesh.weights.astype(float), 0.0).sum(axis=1)
+
+
+def with_share(mesh: Mesh, plain: Mesh, entry: int, share: Array, most: int = MOST) -> Mesh:
+    """A mesh of which a palette entry has these shares (V,), 0 to 1. ``plain``: the same skin before any bone was added, whose palette is the beginning of this one's;
+    ``most``: bones of a vertex, the smallest of which give way.
+    """
+    slots, weights = np.array(mesh.slots), mesh.weights.astype(float)
+    before = entry_weights(mesh, entry)
+    rows = np.flatnonzero((np.abs(share - before) > 1e-9) | ((share > 0.0) & (before == 0.0)))
+    if not len(rows):
+        return mesh
+    width = max(slots.shape[1], most)
+    pad = width - slots.shape[1]
+    slots, weights = np.pad(slots, ((0, 0), (0, pad))), np.pad(weights, ((0, 0), (0, pad)))
+    s, w = slots[rows], weights[rows]
+    w[s == entry] = 0.0
+    lost = w.sum(axis=1) < ALL
+    if lost.any():
+        # nobody else is left: as it was before any bone was added
+        old_s, old_w = plain.slots[rows[lost]], plain.weights[rows[lost]].astype(float)
+        gap = width - old_s.shape[1]
+        s[lost], w[lost] = (
+            np.pad(old_s, ((0, 0), (0, max(gap, 0))))[:, :width],
+            np.pad(old_w, ((0, 0), (0, max(gap, 0))))[:, :width],
+        )
+    w *= ((1.0 - share[rows]) / np.maximum(w.sum(axis=1), 1e-12))[:, None]
+    # the entry takes the place of the least of them
+    order = np.argsort(w, axis=1)
+    here = np.arange(len(rows))
+    column = order[:, 0]
+    s[here, column], w[here, column] = entry, share[rows]
+    if width > most:
+        gone = np.argsort(w, axis=1)[:, : width - most]
+        np.put_along_axis(w, gone, 0.0, axis=1)
+    own = s == entry
+    others = np.where(own, 0.0, w)
+    total = others.sum(axis=1)
+    w = np.where(own, w, others * np.where(total > 0.0, (1.0 - share[rows]) / np.maximum(total, 1e-12), 0.0)[:, None])
+    # what nobody else can take is the entry's
+    w[here, column] = 1.0 - np.where(own, 0.0, w).sum(axis=1)
+    s[w == 0.0] = 0
+    slots[rows], weights[rows] = s, w
+    return _like(mesh, slots, weights)
+
+
+def _like(mesh: Mesh, slots: NDArray[np.int32], weights: Array) -> Mesh:
+    used = max(int((weights > 0.0).sum(axis=1).max(initial=1)), MOST)
+    if slots.shape[1] > used:
+        # columns that nobody needs any more
+        order = np.argsort(-weights, axis=1, kind="stable")[:, :used]
+        slots, weights = np.take_along_axis(slots, order, axis=1), np.take_along_axis(weights, order, axis=1)
+    single = weights.astype(np.float32)
+    # of single precision, they add up to 1 as nearly as it can
+    single /= single.sum(axis=1, keepdims=True)
+    return Mesh(
+        mesh.positions, mesh.normals, mesh.triangles, mesh.material, slots.astype(np.int32), single, mesh.palette_bone, mesh.palette_bind, mesh.palette_skin
+    )  # fmt: skip
+
+
+def without_entry(mesh: Mesh, plain: Mesh, entry: int) -> Mesh:
+    """A mesh without a palette entry, whose weights go back to others; later entries move up."""
+    bare = with_share(mesh, plain, entry, np.zeros(len(mesh.positions)))
+    slots = np.where(bare.slots > entry, bare.slots - 1, np.where(bare.slots == entry, 0, bare.slots)).astype(np.int32)
+    kept = np.arange(len(mesh.palette_bone)) != entry
+    return Mesh(
+        bare.positions, bare.normals, bare.triangles, bare.material, slots, bare.weights, bare.palette_bone[kept], bare.palette_bind[kept], bare.palette_skin[kept]
+    )  # fmt: skip
+
+
+def along_surface(points: Array, edges: np.ndarray, seeds: np.ndarray, reach: float) -> Array:
+    """Distances (V,), m, along the edges of a skin (E, 2) from seeds, infinite beyond ``reach`` (Dijkstra 1959)."""
+    a, b = edges[:, 0], edges[:, 1]
+    length = np.maximum(np.linalg.norm(points[a] - points[b], axis=1), 1e-12)
+    graph = coo_matrix((length, (a, b)), shape=(len(points), len(points))).tocsr()
+    return np.asarray(dijkstra(graph, directed=False, indices=seeds, min_only=True, limit=reach))
+
+
+def to_segment(points: Array, start: Array, end: Array) -> Array:
+    """Distances (V,) of points (V, 3) from a segment between two places (3,)."""
+    way = end - start
+    t = np.clip((points - start) @ way / max(float(way @ way), 1e-18), 0.0, 1.0)
+    return np.asarray(np.linalg.norm(points - start - t[:, None] * way, axis=1))
+
+
+def fallen_off(distance: Array, radius: float, profile: Profile) -> Array:
+    """Shares (V,) of 1 at no distance and 0 from a radius on: smooth at both ends, a dome that falls late, or linear."""
+    t = np.clip(1.0 - distance / radius, 0.0, 1.0)
+    if profile == "linear":
+        return t
+    if profile == "dome":
+        return np.asarray(np.sqrt(np.clip(1.0 - (1.0 - t) ** 2, 0.0, 1.0)) * np.clip(4.0 * t, 0.0, 1.0))
+    return np.asarray(t * t * (3.0 - 2.0 * t))
+
+
+def smoothed_share(share: Array, edges: np.ndarray, amount: Array) -> Array:
+    """Shares (V,) drawn to the mean of their neighbours along edges (E, 2) by an amount (V,), 0 to 1."""
+    total, count = np.zeros(len(share)), np.zeros(len(share))
+    for a, b in ((edges[:, 0], edges[:, 1]), (edges[:, 1], edges[:, 0])):
+        total += np.bincount(a, share[b], len(share))
+        count += np.bincount(a, minlength=len(share))
+    mean = np.where(count > 0, total / np.maximum(count, 1), share)
+    return np.asarray(share + amount * (mean - share))
