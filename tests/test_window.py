@@ -43,7 +43,7 @@ def test_the_whole_job_from_an_empty_scene_to_a_file(window, qtbot, tmp_path):
     assert window.station.name == "Bodies"
     figure = s.scene.figures[0]
     assert len(figure.bodies) >= 10 and len(figure.joints) == len(figure.bodies) - 1
-    qtbot.keyClick(window, Qt.Key.Key_6)
+    qtbot.keyClick(window, Qt.Key.Key_7)
     assert window.station.name == "Blend"
     y = lane_box(window).center().y()
     t = window.timeline

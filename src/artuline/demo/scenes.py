@@ -23,7 +23,7 @@ from artuline.core.scene.model import (
     VectorLane,
     obstacle,
 )
-from artuline.demo import props, strands
+from artuline.demo import flesh, props, strands
 from artuline.demo.figures import ready_figure
 
 
@@ -174,6 +174,7 @@ DEMOS: dict[str, Demo] = {
         ),
         Demo("floats", "Ten strings of cork floats drop over a bollard, and over a deckhand who turns", strands.floats),
         Demo("collar", "The goat with a bell on a collar, and a lead that drags on deck", strands.collar),
+        Demo("belly", "The deckhand runs down the gangway, and belly and satchel follow", flesh.belly),
         Demo("goat", "The ship's goat trots, and its ears, tail and beard follow by themselves", goat),
     )
 }

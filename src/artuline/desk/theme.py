@@ -131,7 +131,7 @@ def _sheet(c: Palette) -> str:
         border-radius: 3px; background: transparent; padding: 0 3px; }}
     QToolButton:hover {{ background: {c.panel}; border-color: {c.rule}; }}
     QToolButton:checked {{ background: {c.rule}; }}
-    QWidget#rail QToolButton {{ min-width: 58px; min-height: 50px; font-size: {SMALL}px; border-radius: 0; }}
+    QWidget#rail QToolButton {{ min-width: 58px; min-height: 46px; font-size: {SMALL}px; border-radius: 0; }}
     QWidget#rail QToolButton:focus {{ border: 2px solid {c.ink}; }}
     QCheckBox:focus {{ border: 1px solid {c.ink}; border-radius: 3px; }}
     QSlider:focus {{ border: 1px solid {c.ink}; border-radius: 3px; }}

@@ -10,6 +10,8 @@ from artuline.core.scene.model import Figure, Group, Lane, Scene, Spring
 from artuline.core.setup.added import added_bone
 from artuline.core.setup.ragdoll import add_bodies
 
+FELT = 0.15  # share of gravity that flesh feels at first: its skin was modelled as it hangs
+
 
 @dataclass(frozen=True)
 class FleshKind:
@@ -65,7 +67,7 @@ def made_springy(scene: Scene, assets: AssetStore, figure_id: str, bone: str, ki
     )
     figure = tuned(figure, bone, kind.frequency, kind.ratio, kind.reach, kind.swing)
     group = next((g for g in figure.groups if g.bones == (bone,)), None)
-    spring = Spring(frequency=kind.frequency, ratio=kind.ratio, gravity=1.0)
+    spring = Spring(frequency=kind.frequency, ratio=kind.ratio, gravity=FELT)
     if group is None:
         group = Group(
             id=edit.fresh_id("group", {g.id for g in figure.groups}), name=bone, bones=(bone,),

@@ -193,6 +193,18 @@ class Commands:
                 f = tuned(f, name, frequency, ratio, reach, swing)
         return edit.scene(s, figures=tuple(f if x.id == figure else x for x in s.figures))
 
+    def heavy(self, s: Scene, figure: str, bone: str, gravity: float) -> Scene:
+        """The scene in which the flesh of a bone, and of its twin, feels a share of gravity."""
+        f = s.figure(figure)
+        names = {bone, self.twin(f, bone)}
+        groups = tuple(
+            g.changed(spring=g.spring.changed(gravity=gravity))
+            if g.spring is not None and len(g.bones) == 1 and g.bones[0] in names
+            else g
+            for g in f.groups
+        )
+        return edit.figure(s, figure, groups=groups)
+
     # under clips
 
     def look(self, clips: tuple[str, ...]) -> None:

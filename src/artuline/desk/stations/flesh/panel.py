@@ -6,7 +6,7 @@ from functools import partial
 from PySide6.QtWidgets import QLineEdit
 
 from artuline.core.scene.model import Bone, Figure
-from artuline.core.setup.springy import KINDS, kind_of
+from artuline.core.setup.springy import FELT, KINDS, kind_of
 from artuline.desk.form import Form
 from artuline.desk.stations.flesh.commands import BRUSHES, Commands
 from artuline.desk.widgets.fields import button, buttons, faint, row, rule, section
@@ -159,6 +159,11 @@ def _springs(d: Form, c: Commands, f: Figure, b: Bone) -> None:
              tip="How far it moves to every side before its limit.")  # fmt: skip
     d.number("Turns", math.degrees(swing), "°", lambda s, v: tune(s, swing=math.radians(v)), words="Change how far it turns", step=0.2, decimals=0, low=0.5, high=90.0,
              tip="How far it turns to every side before its limit.")  # fmt: skip
+
+    group = next((g for g in f.groups if g.bones == (b.name,) and g.spring is not None), None)
+    if group is not None and group.spring is not None:
+        d.number("Feels gravity", group.spring.gravity, "", lambda s, v: c.heavy(s, f.id, b.name, v), words="Change the gravity felt", step=0.01, decimals=2, low=0.0, high=1.0,
+                 reset=FELT, tip="Share of gravity. Skin was modelled as it hangs, so that all of it lets it sag once more.")  # fmt: skip
 
 
 def _choose(d: Form, c: Commands, name: str, springy: bool) -> None:
