@@ -144,6 +144,18 @@ def check_assets(scene: Scene, loaded: dict[str, dict[str, np.ndarray]]) -> None
     for f in scene.figures:
         if f.asset is not None:
             Mesh.check(loaded[f.asset], len(f.bones), len(f.materials), f"the skin of {f.name}")
+        if f.plain is not None:
+            Mesh.check(loaded[f.plain], len(f.bones), len(f.materials), f"the first skin of {f.name}")
+            if f.asset is None or len(loaded[f.plain]["positions"]) != len(loaded[f.asset]["positions"]):
+                raise ArtulineError(
+                    f"the skins of {f.name} are not of the same vertices", remedy="Add its figure again."
+                )
+        carried = loaded[f.asset]["palette_bone"] if f.asset is not None else ()
+        for i, b in enumerate(f.bones):
+            if b.flesh is not None and (f.plain is None or i not in carried):
+                raise ArtulineError(
+                    f"the added bone {b.name} of {f.name} is bound to no skin", remedy="Add its figure again."
+                )
         for c in f.clips:
             Clip.check(loaded[c.asset], f.bone_index, f"the clip {c.name!r} of {f.name}")
         for layer in f.layers:

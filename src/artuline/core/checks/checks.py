@@ -7,6 +7,7 @@ from artuline.core.checks.finding import Finding, Fix
 from artuline.core.checks.joints import check_joints
 from artuline.core.checks.mounts import check_mounts
 from artuline.core.checks.strands import check_strand
+from artuline.core.checks.weights import check_weights
 from artuline.core.motion.skeleton import rest_matrices
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
@@ -62,6 +63,7 @@ def _figure(scene: Scene, f: Figure, assets: AssetStore) -> list[Finding]:
     found += check_mounts(scene, f, assets)
     if f.made is not None:
         return found + check_strand(scene, f, assets)
+    found += check_weights(f, assets)
     found += check_bodies(f, assets)
     found += check_joints(scene, f, assets)
     return found

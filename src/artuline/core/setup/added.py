@@ -80,9 +80,10 @@ def grown(
     offset = np.zeros(3)
     offset[axis] = 2.0 * plane
     twin = other_side(name) or f"{name} other"
-    return _with_bone(
+    made = _with_bone(
         made, assets, figure_id, twin, mirror_pairs(figure).get(up, up), start * sign + offset, end * sign + offset, flesh
     )  # fmt: skip
+    return evened(made, assets, figure_id, (name, twin))
 
 
 def _with_bone(
@@ -143,6 +144,19 @@ def regrown(
     return _put(scene, assets, made, mesh, name, share)
 
 
+def evened(scene: Scene, assets: AssetStore, figure_id: str, names: tuple[str, ...]) -> Scene:
+    """The scene in which added bones on both sides share what both reach, whoever was there first; what was painted stays."""
+    for name in names * 2:
+        scene = regrown(scene, assets, figure_id, name)
+    return scene
+
+
+def twin_of(figure: Figure, name: str) -> str | None:
+    """The added bone on the other side, or None."""
+    other = mirror_pairs(figure).get(name)
+    return other if other is not None and figure.bones[figure.bone_index[other]].flesh is not None else None
+
+
 def _put(scene: Scene, assets: AssetStore, figure: Figure, mesh: Mesh, name: str, share: Array | None) -> Scene:
     """The scene with a figure whose added bone is bound to the skin as it is at rest, with shares (V,), or those of its reach."""
     plain = Mesh.from_arrays(assets[str(figure.plain)])
@@ -165,7 +179,9 @@ def _put(scene: Scene, assets: AssetStore, figure: Figure, mesh: Mesh, name: str
     bound = Mesh(
         mesh.positions, mesh.normals, mesh.triangles, mesh.material, mesh.slots, mesh.weights, mesh.palette_bone, binds, mesh.palette_skin
     )  # fmt: skip
-    made = with_share(bound, plain, entry, np.clip(share, 0.0, 1.0), max(MOST, plain.slots.shape[1]))
+    twin = twin_of(figure, name)
+    spared = entry_of(figure, bound, twin) if twin is not None else None
+    made = with_share(bound, plain, entry, np.clip(share, 0.0, 1.0), max(MOST, plain.slots.shape[1]), spared)
     key = assets.add(made.to_arrays())
     changed = figure.changed(asset=key)
     return edit.scene(scene, figures=tuple(changed if f.id == figure.id else f for f in scene.figures))
@@ -173,6 +189,13 @@ def _put(scene: Scene, assets: AssetStore, figure: Figure, mesh: Mesh, name: str
 
 def reach_of(figure: Figure, mesh: Mesh, points: Array, name: str) -> Array:
     """The shares of the skin (V,), whose vertices rest at points (V, 3), m, that the reach of an added bone gives it."""
+    mine, twin = _reached(figure, mesh, points, name), twin_of(figure, name)
+    # what both sides reach is divided
+    both = mine + (_reached(figure, mesh, points, twin) if twin is not None else 0.0)
+    return np.asarray(mine / np.maximum(both, 1.0))
+
+
+def _reached(figure: Figure, mesh: Mesh, points: Array, name: str) -> Array:
     flesh = added_bone(figure, name).flesh
     assert flesh is not None
     start, end = ends_of(figure, name)

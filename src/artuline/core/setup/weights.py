@@ -33,12 +33,14 @@ def entry_weights(mesh: Mesh, entry: int) -> Array:
     return np.where(mesh.slots == entry, mesh.weights.astype(float), 0.0).sum(axis=1)
 
 
-def with_share(mesh: Mesh, plain: Mesh, entry: int, share: Array, most: int = MOST) -> Mesh:
+def with_share(mesh: Mesh, plain: Mesh, entry: int, share: Array, most: int = MOST, spared: int | None = None) -> Mesh:
     """A mesh of which a palette entry has these shares (V,), 0 to 1. ``plain``: the same skin before any bone was added, whose palette is the beginning of this one's;
-    ``most``: bones of a vertex, the smallest of which give way.
+    ``most``: bones of a vertex, the smallest of which give way; ``spared``: an entry that nothing is taken from, as far as it leaves room.
     """
     slots, weights = np.array(mesh.slots), mesh.weights.astype(float)
     before = entry_weights(mesh, entry)
+    kept = entry_weights(mesh, spared) if spared is not None else np.zeros(len(share))
+    share = np.minimum(share, 1.0 - kept)
     rows = np.flatnonzero((np.abs(share - before) > 1e-9) | ((share > 0.0) & (before == 0.0)))
     if not len(rows):
         return mesh
@@ -47,16 +49,21 @@ def with_share(mesh: Mesh, plain: Mesh, entry: int, share: Array, most: int = MO
     slots, weights = np.pad(slots, ((0, 0), (0, pad))), np.pad(weights, ((0, 0), (0, pad)))
     s, w = slots[rows], weights[rows]
     w[s == entry] = 0.0
-    lost = w.sum(axis=1) < ALL
+    mine = (s == spared) & (w > 0.0) if spared is not None else np.zeros(s.shape, bool)
+    lost = np.where(mine, 0.0, w).sum(axis=1) < ALL
     if lost.any():
         # nobody else is left: as it was before any bone was added
-        old_s, old_w = plain.slots[rows[lost]], plain.weights[rows[lost]].astype(float)
-        gap = width - old_s.shape[1]
-        s[lost], w[lost] = (
-            np.pad(old_s, ((0, 0), (0, max(gap, 0))))[:, :width],
-            np.pad(old_w, ((0, 0), (0, max(gap, 0))))[:, :width],
+        gap = max(width - plain.slots.shape[1], 0)
+        old_s, old_w = (
+            np.pad(x[rows[lost]], ((0, 0), (0, gap)))[:, :width] for x in (plain.slots, plain.weights.astype(float))
         )
-    w *= ((1.0 - share[rows]) / np.maximum(w.sum(axis=1), 1e-12))[:, None]
+        if spared is not None:
+            least, each = np.argmin(old_w, axis=1), np.arange(len(old_s))
+            held = kept[rows[lost]]
+            old_s[each, least] = np.where(held > 0.0, spared, old_s[each, least])
+            old_w[each, least] = np.where(held > 0.0, held, old_w[each, least])
+        s[lost], w[lost] = old_s, old_w
+    w = _fill(w, s, 1.0 - share[rows], spared)
     # the entry takes the place of the least of them
     order = np.argsort(w, axis=1)
     here = np.arange(len(rows))
@@ -66,14 +73,22 @@ def with_share(mesh: Mesh, plain: Mesh, entry: int, share: Array, most: int = MO
         gone = np.argsort(w, axis=1)[:, : width - most]
         np.put_along_axis(w, gone, 0.0, axis=1)
     own = s == entry
-    others = np.where(own, 0.0, w)
-    total = others.sum(axis=1)
-    w = np.where(own, w, others * np.where(total > 0.0, (1.0 - share[rows]) / np.maximum(total, 1e-12), 0.0)[:, None])
+    w = np.where(own, w, _fill(np.where(own, 0.0, w), s, 1.0 - share[rows], spared))
     # what nobody else can take is the entry's
-    w[here, column] = 1.0 - np.where(own, 0.0, w).sum(axis=1)
+    w[here, column] = np.maximum(1.0 - np.where(own, 0.0, w).sum(axis=1), 0.0)
     s[w == 0.0] = 0
     slots[rows], weights[rows] = s, w
     return _like(mesh, slots, weights)
+
+
+def _fill(w: Array, s: NDArray[np.int32], room: Array, spared: int | None) -> Array:
+    """Weights (N, K) scaled so that they fill a room (N,); those of a spared entry stay as they are."""
+    mine = s == spared if spared is not None else np.zeros(s.shape, bool)
+    free = np.where(mine, 0.0, w)
+    total = free.sum(axis=1)
+    left = np.maximum(room - np.where(mine & (w > 0.0), w, 0.0).sum(axis=1), 0.0)
+    scale = np.where(total > 0.0, left / np.maximum(total, 1e-300), 0.0)
+    return np.where(mine, w, free * scale[:, None])
 
 
 def _like(mesh: Mesh, slots: NDArray[np.int32], weights: Array) -> Mesh:

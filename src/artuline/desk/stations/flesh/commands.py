@@ -10,8 +10,8 @@ from artuline.core.run.take import Take
 from artuline.core.scene import edit
 from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Bone, Figure, Flesh, Scene
-from artuline.core.setup.added import entry_of, grown, inside, regrown, removed, renamed
-from artuline.core.setup.mirror import mirror_pairs, mirror_plane
+from artuline.core.setup.added import entry_of, evened, grown, inside, regrown, removed, renamed, twin_of
+from artuline.core.setup.mirror import mirror_plane
 from artuline.core.setup.springy import KINDS, kind_of, made_springy, tuned, wobble_scene
 from artuline.core.setup.weights import entry_weights
 from artuline.desk.desk import Desk
@@ -56,8 +56,7 @@ class Commands:
 
     def twin(self, f: Figure, bone: str) -> str | None:
         """The added bone on the other side, if what is done goes there too."""
-        other = mirror_pairs(f).get(bone) if self.both else None
-        return other if other is not None and f.bones[f.bone_index[other]].flesh is not None else None
+        return twin_of(f, bone) if self.both else None
 
     def why_no_bone(self) -> str:
         """Why what needs an added bone cannot be done now."""
@@ -100,7 +99,7 @@ class Commands:
             for k, name in enumerate(both):
                 ends = [self._across(s.figure(figure), x) if k and x is not None else x for x in (start, end)]
                 s = regrown(s, assets, figure, name, start=ends[0], end=ends[1])
-            return s
+            return evened(s, assets, figure, tuple(both)) if len(both) > 1 else s
 
         return change
 
@@ -118,7 +117,8 @@ class Commands:
                 flesh = s.figure(figure).bones[f.bone_index[name]].flesh
                 assert isinstance(flesh, Flesh)
                 s = regrown(s, self.session.assets, figure, name, flesh=flesh.changed(**values))
-        return s
+        twin = self.twin(f, bone)
+        return evened(s, self.session.assets, figure, (bone, twin)) if twin is not None else s
 
     def rename(self, name: str) -> None:
         """Call the chosen bone otherwise."""
