@@ -26,6 +26,7 @@ from artuline.core.setup.weights import (
 )
 
 DEEPEST = 0.3  # share of the figure's height: a wall is no thicker
+THIN, LAYERS = 0.02, 16  # share of that height up to which a shell is none; surfaces that are gone through at most
 NEARBY = 6  # vertices that tell who carries the skin somewhere, and from which distances along it are counted
 MIDDLE = 0.02  # share of the figure's size within which a bone stands in the middle
 
@@ -42,9 +43,17 @@ def inside(figure: Figure, assets: AssetStore, origin: Array, way: Array) -> tup
     normal /= max(float(np.linalg.norm(normal)), 1e-30)
     inwards = -normal if normal @ way < 0.0 else normal
     least = 1e-4 * skin.height
-    beyond = rays.triangles(at + least * inwards, inwards, corners)
-    depth = min(beyond[0] if beyond is not None else 0.1 * skin.height, DEEPEST * skin.height)
-    return at, at + (0.5 * depth + least) * inwards
+    # through what lies one in the other, such as a button on a coat, until there is air
+    depth, most = least, DEEPEST * skin.height
+    for _ in range(LAYERS):
+        beyond = rays.triangles(at + depth * inwards, inwards, corners)
+        if beyond is None or depth + beyond[0] >= most:
+            depth = most if beyond is not None else max(depth, 0.1 * skin.height)
+            break
+        depth += beyond[0] + least
+        if depth > THIN * skin.height and not skin.holds((at + (depth + least) * inwards)[None])[0]:
+            break
+    return at, at + 0.5 * depth * inwards
 
 
 def carrier_at(figure: Figure, assets: AssetStore, place: Array) -> str:
