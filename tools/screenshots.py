@@ -136,7 +136,7 @@ def main() -> None:
         ("goat", 30, (0.0, 0.5, None), 1.15, 2.6), ("pail", 30, (-0.1, 0.85, None), -0.75, 3.6),
         ("pass", 46, (-0.2, 0.9, 0.4), -0.95, 3.8), ("fender", 50, (-0.3, 0.95, 0.3), -0.95, 3.9),
         ("mooring", 132, (-0.2, 0.8, None), -0.75, 4.6), ("floats", 78, (0.15, 0.75, 0.0), 0.25, 4.4),
-        ("collar", 50, (0.0, 0.55, None), 0.95, 3.0),
+        ("collar", 50, (0.0, 0.55, None), 0.95, 3.0), ("belly", 31, (0.0, None, None), 0.85, 3.4),
     ):  # fmt: skip
         assets = AssetStore()
         s.new(demo_scene(name, assets), assets)
@@ -147,9 +147,9 @@ def main() -> None:
         place = window.stage.states()[0].matrices[:, :3, 3].mean(axis=0)
         aim = tuple(float(p) if t is None else t for t, p in zip(target, place))
         window.stage.camera = Camera(target=aim, yaw=yaw, pitch=0.14, distance=distance)
-        if window.stage.show_.echo != (name in ("numb", "goat")):
+        if window.stage.show_.echo != (name in ("numb", "goat", "belly")):
             window.looks.toggle("echo")
-        if name in ("mooring", "floats"):
+        if name in ("mooring", "belly"):
             shot(window, name)
         wait(500)
         window.stage._draw_still()
@@ -158,6 +158,7 @@ def main() -> None:
         assert picture.scaledToWidth(640).save(str(DATA / f"{name}.png"), "PNG")
     props(window)
     strand(window)
+    flesh(window)
     s.remove_autosave()
     empty = Window()
     empty.resize(1280, 800)
@@ -168,7 +169,7 @@ def main() -> None:
 
 
 def props(window: Window) -> None:
-    """A thing from a file, its hinge, its grip, and two ways to carry it side by side."""
+    """A thing from a file, its hinge and its grip."""
     s, room = window.session, window.room("Props")
     assets = AssetStore()
     s.new(demo_scene("boom", assets), assets)
@@ -191,19 +192,6 @@ def props(window: Window) -> None:
     room.commands.mount_here()
     window.stage.camera = Camera(target=(-0.2, 0.75, -0.1), yaw=-0.75, pitch=0.16, distance=2.3)
     shot(window, "props-grip")
-    assets = AssetStore()
-    s.new(demo_scene("pail", assets), assets)
-    room.commands.run_ways()
-    finish(window)
-    s.set_frame(33)
-    room.commands.take("pail")
-    s.select(None, frozenset())
-    window.set_station("Takes")
-    window.room("Takes").commands.compare_with(s.scene.takes[2].name)
-    window.room("Takes").commands.compare_by("side by side")
-    place = window.stage.states()[0].matrices[:, :3, 3].mean(axis=0)
-    window.stage.camera = Camera(target=(float(place[0]), 0.85, float(place[2])), yaw=-0.75, pitch=0.16, distance=4.2)
-    shot(window, "props-ways")
 
 
 def strand(window: Window) -> None:
@@ -229,6 +217,22 @@ def strand(window: Window) -> None:
         c.click(at, view, window.stage.pick_at(at))
     shot(window, "strands-drawing")
     c.cancel()
+
+
+def flesh(window: Window) -> None:
+    """A belly that was just added, with its weights and handles."""
+    s, c = window.session, window.room("Flesh").commands
+    assets = AssetStore()
+    s.new(demo_scene("boom", assets), assets)
+    window.set_station("Flesh")
+    window.stage.camera = Camera(target=(0.0, 1.0, 0.0), yaw=0.45, pitch=0.1, distance=2.6)
+    wait(300)
+    c.begin()
+    view = window.stage.view()
+    x, y, _ = view.screen(np.array([[0.0, 1.05, 0.2]]))[0]
+    c.click(QPointF(x, y), view)
+    finish(window)
+    shot(window, "flesh")
 
 
 def curves(window: Window) -> None:
@@ -267,23 +271,18 @@ def curves(window: Window) -> None:
     print("export.png")
     dialog.reject()
     s.stack.undo()
-
-
-def large_type() -> None:
-    """The window as it is with everything half as large again, as the environment says."""
-    app = make_application()
-    window = Window()
-    window.resize(1280, 800)
-    window.show()
-    assets = AssetStore()
-    window.session.new(demo_scene("boom", assets), assets)
-    window.set_station("Bodies")
-    select(window, "chest")
-    window.stage.frame_selection()
+    s.stack.undo()
+    s.stack.undo()
+    window.desk.act("mapping")
+    window.desk.act("limbs propose")
+    window.desk.act("bake")
     finish(window)
-    shot(window, "large-type")
-    app.quit()
+    s.set_frame(46)
+    select(window, "hand_l")
+    window.stage.camera = Camera(target=(0.0, 0.95, 1.2), yaw=0.75, pitch=0.14, distance=3.0)
+    shot(window, "curves-mapping")
+    window.desk.act("mapping")
 
 
 if __name__ == "__main__":
-    sys.exit(large_type() if "--large-type" in sys.argv else main())
+    sys.exit(main())
