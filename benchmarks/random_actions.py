@@ -58,7 +58,7 @@ LEFT_OUT_WORDS = (
 KEYS = [Qt.Key.Key_Space, Qt.Key.Key_Return, Qt.Key.Key_Tab, Qt.Key.Key_Backtab, Qt.Key.Key_Escape, Qt.Key.Key_Delete, Qt.Key.Key_Left,
         Qt.Key.Key_Right, Qt.Key.Key_Up, Qt.Key.Key_Down, Qt.Key.Key_Home, Qt.Key.Key_End, Qt.Key.Key_F, Qt.Key.Key_T, Qt.Key.Key_P,
         Qt.Key.Key_R, Qt.Key.Key_N, Qt.Key.Key_X, Qt.Key.Key_S, Qt.Key.Key_1, Qt.Key.Key_2, Qt.Key.Key_3, Qt.Key.Key_4, Qt.Key.Key_5,
-        Qt.Key.Key_6, Qt.Key.Key_Minus, Qt.Key.Key_Plus]  # fmt: skip
+        Qt.Key.Key_6, Qt.Key.Key_7, Qt.Key.Key_9, Qt.Key.Key_Minus, Qt.Key.Key_Plus]  # fmt: skip
 TYPED = ("1", "0", "-3", "1/2", "2*3", "+5", "10 cm", "12abc", "1e400", "", "0,5", "90", "((", "999999", "1/0")
 
 

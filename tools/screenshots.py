@@ -3,6 +3,7 @@
 import os
 import sys
 import tempfile
+from dataclasses import replace
 from pathlib import Path
 
 os.environ["XDG_STATE_HOME"] = tempfile.mkdtemp()
@@ -147,7 +148,7 @@ def main() -> None:
         place = window.stage.states()[0].matrices[:, :3, 3].mean(axis=0)
         aim = tuple(float(p) if t is None else t for t, p in zip(target, place))
         window.stage.camera = Camera(target=aim, yaw=yaw, pitch=0.14, distance=distance)
-        if window.stage.show_.echo != (name in ("numb", "goat", "belly")):
+        if window.stage.show_.echo != (name in ("numb", "goat")):
             window.looks.toggle("echo")
         if name in ("mooring", "belly"):
             shot(window, name)
@@ -271,17 +272,18 @@ def curves(window: Window) -> None:
     print("export.png")
     dialog.reject()
     s.stack.undo()
-    s.stack.undo()
-    s.stack.undo()
     window.desk.act("mapping")
     window.desk.act("limbs propose")
     window.desk.act("bake")
     finish(window)
-    s.set_frame(46)
+    s.set_frame(52)
     select(window, "hand_l")
-    window.stage.camera = Camera(target=(0.0, 0.95, 1.2), yaw=0.75, pitch=0.14, distance=3.0)
+    window.stage.frame_selection()
+    window.stage.camera = replace(window.stage.camera, distance=2.2)
     shot(window, "curves-mapping")
     window.desk.act("mapping")
+    s.stack.undo()
+    s.stack.undo()
 
 
 if __name__ == "__main__":

@@ -48,6 +48,8 @@ class MappingPane(QWidget):
         for i, width in enumerate(WIDTHS):
             head.resizeSection(i, width)
         head.setSectionResizeMode(len(WIDTHS), QHeaderView.ResizeMode.Stretch)
+        head_item = self.table.headerItem()
+        head_item.setTextAlignment(3, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         self.words = faint("")
         self.words.setWordWrap(False)
         self._filling = False
