@@ -30,6 +30,7 @@ from artuline.core.setup.added import (
     removed,
     renamed,
 )
+from artuline.core.setup.materials import uneven
 from artuline.core.setup.skin import cached_skin
 from artuline.core.setup.springy import KINDS, kind_of, made_springy, tuned, wobble_scene
 from artuline.core.setup.weights import along_surface, entry_weights, fallen_off, smoothed_share, with_share
@@ -252,6 +253,9 @@ def test_a_belly_wobbles_under_every_clip_and_leaves(plump, tmp_path):
     scene, assets = plump
     made = made_springy(scene, assets, "deckhand", "belly", kind_of("fat"))
     figure = made.figures[0]
+    assert uneven(made_springy(scene, assets, "deckhand", "cheek_l", kind_of("fat")).figures[0]) is None, (
+        "a cheek may be light"
+    )
     joint = figure.joint_of[figure.body_of["belly"].id]
     assert joint.kind == "axes" and joint.spring_frequency == 4.0 and figure.body_of["belly"].density == 900.0
     for clip in ("walk", "stand"):

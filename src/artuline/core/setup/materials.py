@@ -136,9 +136,10 @@ def balance(figure: Figure, total: float) -> tuple[tuple[Body, ...], str]:
 
 
 def uneven(figure: Figure) -> tuple[float, Joint] | None:
-    """The joint whose two bodies differ most in mass, by how many times; None where none differs more than ``NOTED_RATIO`` times."""
+    """The joint whose two bodies differ most in mass, by how many times; None where none differs more than ``NOTED_RATIO`` times. Flesh on added bones may be light."""
     mass = {b.id: body_mass(b) for b in figure.bodies}
-    pairs = [(mass[j.parent], mass[j.child], j) for j in figure.joints]
+    flesh = {b.id for b in figure.bodies if figure.bones[figure.bone_index[b.bone]].flesh is not None}
+    pairs = [(mass[j.parent], mass[j.child], j) for j in figure.joints if j.child not in flesh]
     ratios = [(max(a, b) / min(a, b), j) for a, b, j in pairs if min(a, b) > 0.0]
     worst = max(ratios, key=lambda x: x[0], default=None)
     return worst if worst is not None and worst[0] > NOTED_RATIO else None
