@@ -7,7 +7,9 @@ import numpy as np
 import pytest
 from PIL import Image
 
+from artuline.core.motion.skeleton import rest_matrices
 from artuline.core.scene.assets import AssetStore
+from artuline.core.scene.mesh import Mesh
 from artuline.formats.gltf_read import read_figure
 from artuline.formats.scene_file import load_scene
 from tests import foreign
@@ -69,7 +71,9 @@ def test_demos_are_named_and_saved(tmp_path):
     assert load_scene(tmp_path / "b.artuline", AssetStore()).name == "boom"
 
 
-@pytest.mark.parametrize("command", ["", "demo", "setup", "run", "bake", "check", "picture", "prepare"])
+@pytest.mark.parametrize(
+    "command", ["", "demo", "setup", "run", "bake", "check", "picture", "prepare", "flesh", "limbs", "table"]
+)
 def test_every_command_has_help(tmp_path, command):
     done = artuline(*command.split(), "--help", cwd=tmp_path)
     assert done.returncode == 0 and "--help" in done.stdout
@@ -109,6 +113,50 @@ def test_other_mistakes_are_named(tmp_path, job):
     refused(artuline(*setup, "--bone", "Left Thig", cwd=tmp_path), "Left Thigh")
     refused(artuline(*setup, "--start", 30, "--end", 20, cwd=tmp_path), "empty")
     assert [p.name for p in tmp_path.iterdir()] == ["half.artuline"]
+
+
+def test_flesh_limbs_and_tables_by_the_command_line(tmp_path, job):
+    """The same work as in the window: a bone with a spring, limbs for the next bake, and the take as a table."""
+    folder, _ = job
+    assets = AssetStore()
+    whole = load_scene(folder / "walker.artuline", assets)
+    points = Mesh.from_arrays(assets[whole.figures[0].asset]).skin(rest_matrices(whole.figures[0]))
+    middle = 0.5 * (points.min(axis=0) + points.max(axis=0))
+    ahead = middle + np.array([0.0, 0.0, 0.08])
+    places = [",".join(f"{x:.4f}" for x in p) for p in (middle, ahead)]
+    done = artuline(
+        "flesh",
+        folder / "walker.artuline",
+        "--from",
+        places[0],
+        "--to",
+        places[1],
+        "--name",
+        "belly",
+        "--kind",
+        "fat",
+        "-o",
+        "fat.artuline",
+        cwd=tmp_path,
+    )
+    assert done.returncode == 0 and "belly, springy like fat" in done.stdout, done.stderr
+    fat = load_scene(tmp_path / "fat.artuline", AssetStore()).figures[0]
+    assert fat.bones[-1].flesh is not None and "belly" in fat.body_of
+    done = artuline("limbs", folder / "walker.artuline", "-o", "led.artuline", cwd=tmp_path)
+    assert (
+        done.returncode == 0
+        and "goal" in done.stdout
+        and load_scene(tmp_path / "led.artuline", AssetStore()).figures[0].goals
+    )
+    assert (
+        artuline("table", folder / "walker.artuline", "-o", "worst.csv", "--of", "measures", cwd=tmp_path).returncode
+        == 0
+    )
+    assert (tmp_path / "worst.csv").read_text().startswith("measure,worst,unit")
+    refused(artuline("flesh", folder / "walker.artuline", "--from", "1,2", "--to", "0,0,0", cwd=tmp_path), "1,2")
+    refused(
+        artuline("table", folder / "walker.artuline", "-o", "x.csv", "--of", "moods", cwd=tmp_path), "moods", "measures"
+    )
 
 
 def test_a_scene_that_cannot_run_is_told_by_check(tmp_path):

@@ -25,7 +25,7 @@ NODE = shutil.which("node")
 @pytest.mark.skipif(NODE is None or not VALIDATOR.is_dir(), reason="no Node, or its validator was not installed")
 def test_demo_scenes_leave_without_a_word_from_the_validator(tmp_path):
     written = sorted(DATA.glob("*.glb"))
-    for name in ("boom", "heel", "pail", "pass", "mooring", "collar"):
+    for name in ("boom", "heel", "pail", "pass", "mooring", "collar", "belly"):
         assets = AssetStore()
         scene = demo_scene(name, assets)
         scene = edit.scene(scene, end=scene.start + (72 if name == "boom" else 36), takes=(), take=None)

@@ -8,7 +8,7 @@ from typing import Annotated
 import typer
 
 from artuline import __version__
-from artuline.cli_files import BlendOption, RestBeforeOption, RestOption, export, keys, limbs, motion, table
+from artuline.cli_files import BlendOption, RestBeforeOption, RestOption, export, flesh, keys, limbs, motion, table
 from artuline.cli_things import SceneArgument, errors, hold, number_of, solver_ready, strand, with_progress
 from artuline.core.errors import ArtulineError
 
@@ -22,6 +22,9 @@ COMMANDS = (
     "export",
     "motion",
     "keys",
+    "limbs",
+    "flesh",
+    "table",
     "cache",
     "check",
     "picture",
@@ -188,6 +191,7 @@ app.command()(export)
 app.command()(motion)
 app.command()(keys)
 app.command()(limbs)
+app.command()(flesh)
 app.command()(table)
 
 

@@ -3,7 +3,9 @@
 from pathlib import Path
 from typing import Annotated
 
+import numpy as np
 import typer
+from numpy.typing import NDArray
 
 from artuline.cli_things import SceneArgument, with_progress
 from artuline.core.errors import ArtulineError
@@ -198,3 +200,52 @@ def limbs(
     for limb in made.figure(f.id).goals:
         typer.echo(f"{limb.goal}: {', '.join(limb.bones)}")
     typer.echo(f"Saved {output or scene}")
+
+
+def flesh(
+    scene: SceneArgument,
+    start: Annotated[
+        str,
+        typer.Option("--from", metavar="X,Y,Z", help="Where the bone begins at rest, in metres.", show_default=False),
+    ],
+    end: Annotated[str, typer.Option("--to", metavar="X,Y,Z", help="Where it ends.", show_default=False)],
+    name: Annotated[str, typer.Option(help="What it is called.")] = "flesh",
+    kind: Annotated[str | None, typer.Option(help="Springy, made of: flesh, muscle, fat, leather or rubber.")] = None,
+    radius: Annotated[
+        float | None, typer.Option(help="How far it reaches, in metres; else twice its length.", min=1e-3, max=100.0)
+    ] = None,
+    surface: Annotated[bool, typer.Option("--surface", help="Reach along the skin, not through the volume.")] = False,
+    both: Annotated[bool, typer.Option("--both", help="On the other side too.")] = False,
+    figure: FigureOption = None,
+    output: OutputOption = None,
+) -> None:
+    """Add a bone to a figure's skeleton, which carries the skin around it, and lets it wobble."""
+    from artuline.core.scene.model import Flesh
+    from artuline.core.setup.added import grown
+    from artuline.core.setup.springy import kind_of, made_springy
+    from artuline.formats.scene_file import save_scene
+
+    loaded, assets = _loaded(scene)
+    f = _figure(loaded, figure)
+    a, b = _place(start), _place(end)
+    reach = radius if radius is not None else max(2.0 * float(np.linalg.norm(b - a)), 1e-3)
+    how = Flesh(end=(0.0, 0.0, 0.0), radius=reach, by="surface" if surface else "volume")
+    before = set(loaded.figure(f).bone_index)
+    made = grown(loaded, assets, f, name, a, b, how, both=both)
+    added = [x.name for x in made.figure(f).bones if x.name not in before]
+    for bone in added if kind is not None else ():
+        made = made_springy(made, assets, f, bone, kind_of(str(kind)))
+    save_scene(output or scene, made, assets)
+    typer.echo(f"Added {', '.join(added)}" + (f", springy like {kind}" if kind else ""))
+    typer.echo(f"Saved {output or scene}")
+
+
+def _place(text: str) -> NDArray[np.float64]:
+    """Three numbers with commas. Raises ArtulineError."""
+    try:
+        found = np.array([float(x) for x in text.split(",")])
+    except ValueError:
+        found = np.zeros(0)
+    if found.shape != (3,) or not np.isfinite(found).all():
+        raise ArtulineError(f"{text!r} is no place", remedy="Write it like 0,1.05,0.1")
+    return found

@@ -16,6 +16,7 @@ from artuline.view.drawlist import DrawList, SkinPicture, Solid
 from artuline.view.palette import DAY, Palette, rgb
 
 LIGHT = np.array([0.42, 0.86, 0.38]) / np.linalg.norm([0.42, 0.86, 0.38])
+HEAVY = 30_000  # triangles
 _SHADERS = Path(__file__).parent / "shaders"
 
 
@@ -111,7 +112,8 @@ class Renderer:
         if opaque:
             self.ctx.cull_face = "front"
             for skin in opaque:
-                self._draw_skin(skin, flatten=0.0, mask=0.0, outline=1.1)
+                if not self._heavy(skin):
+                    self._draw_skin(skin, flatten=0.0, mask=0.0, outline=1.1)
             self.ctx.cull_face = "back"
         self.ctx.enable(moderngl.BLEND)
         glasses = [s for s in scene.solids if s.glass]
@@ -139,13 +141,17 @@ class Renderer:
         data = np.frombuffer(main.read(components=4), np.uint8).reshape(height, width, 4)
         return data[::-1].copy()
 
+    def _heavy(self, skin: SkinPicture) -> bool:
+        """Whether a skin whose weights are painted is drawn without its outline and shadow, so that the processor keeps pace."""
+        return skin.levels > 0.0 and self.software and len(skin.mesh.triangles) > HEAVY
+
     def _draw_shadow(self, scene: DrawList, shadow: moderngl.Framebuffer) -> None:
         shadow.use()
         self.ctx.viewport = (0, 0, *shadow.size)
         shadow.clear(0.0, 0.0, 0.0, 0.0)
         self.ctx.enable_only(moderngl.NOTHING)
         for skin in scene.skins:
-            if skin.flat is None:
+            if skin.flat is None and not self._heavy(skin):
                 self._draw_skin(skin, flatten=1.0, mask=1.0)
         self._draw_solids([s for s in scene.solids if not s.glass], glass=False, flatten=1.0)
 

@@ -3,7 +3,7 @@
 import math
 
 import numpy as np
-from PySide6.QtCore import QPointF
+from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QPainter, QPen
 
 from artuline.core.geometry import rays
@@ -56,6 +56,7 @@ class BoneTool:
         p.setPen(QPen(theme.color("brass"), 1.2))
         p.setBrush(theme.color("brass", 0.0))
         p.drawEllipse(at["end"], wide, wide)
+        self._range(p, view, found[0], name, places["start"])
         for n, spot in at.items():
             p.setPen(QPen(theme.color("ink"), 2.0 if hot == n else 1.2))
             p.setBrush(theme.color("ink" if hot == n else "raised"))
@@ -66,6 +67,21 @@ class BoneTool:
             if hot == n:
                 words = {"start": f"{name}: moves it", "end": f"{name}: its end", "reach": "how far it reaches"}[n]
                 overlay.halo(p, spot + QPointF(11, 4), words)
+
+    def _range(self, p: QPainter, view: View, f: Figure, name: str, start: Array) -> None:
+        """How far a springy bone gives way: three circles about where it rests."""
+        body = f.body_of.get(name)
+        joint = f.joint_of.get(body.id) if body is not None else None
+        if joint is None or joint.kind != "axes" or joint.axes[0] is None:
+            return
+        p.setPen(QPen(theme.color("vermilion"), 1.2, Qt.PenStyle.DashLine))
+        t = np.linspace(0.0, 2.0 * np.pi, 33)
+        for k in range(3):
+            ring = np.zeros((len(t), 3))
+            ring[:, (k + 1) % 3], ring[:, (k + 2) % 3] = np.cos(t), np.sin(t)
+            seen = view.screen(start + joint.axes[0][1] * ring)
+            if seen[:, 2].min() > 0.0:
+                p.drawPolyline([QPointF(x, y) for x, y, _ in seen])
 
     def hit(self, at: QPointF, view: View) -> str:
         """The handle under the mouse."""
@@ -106,7 +122,8 @@ class BrushTool:
     def __init__(self, commands: Commands):
         self._c = commands
         self._at: QPointF | None = None
-        self._known: tuple[object, Array, Array] | None = None
+        self._known: tuple[object, Array, Array, Array, Array] | None = None
+        self._last: tuple[object, Array | None] = None, None
 
     def _skin(self, f: Figure) -> tuple[Mesh, Array, Array]:
         """The mesh, its points at rest (V, 3) and the corners of its triangles (T, 3, 3); weights do not move them."""
@@ -115,14 +132,25 @@ class BrushTool:
         if self._known is None or self._known[0] != key:
             plain = self._c.session.assets.decoded(str(f.plain), Mesh.from_arrays)
             points = plain.skin(rest_matrices(f)[: int(plain.palette_bone.max()) + 1])
-            self._known = key, points, points[mesh.triangles]
+            corners = points[mesh.triangles]
+            middle = corners.mean(axis=1)
+            wide = np.linalg.norm(corners - middle[:, None], axis=2).max(axis=1)
+            self._known = key, points, corners, middle, wide
         return mesh, self._known[1], self._known[2]
 
     def _under(self, f: Figure, at: QPointF, view: View) -> Array | None:
-        origin, way = view.ray(at)
-        way = way / np.linalg.norm(way)
-        hit = rays.triangles(origin, way, self._skin(f)[2])
-        return origin + hit[0] * way if hit is not None else None
+        _, _, corners = self._skin(f)
+        assert self._known is not None
+        key = self._known[0], at.x(), at.y(), view.camera, view.size
+        if self._last[0] != key:
+            origin, way = view.ray(at)
+            way = way / np.linalg.norm(way)
+            # only what the ray passes at all
+            to = self._known[3] - origin
+            near = np.flatnonzero(np.einsum("ij,ij->i", to, to) - (to @ way) ** 2 <= self._known[4] ** 2)
+            hit = rays.triangles(origin, way, corners[near]) if len(near) else None
+            self._last = key, origin + hit[0] * way if hit is not None else None
+        return self._last[1]
 
     def paint(self, p: QPainter, view: View, hot: str) -> None:
         """The circle that the brush covers."""
