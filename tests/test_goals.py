@@ -176,6 +176,16 @@ def test_goals_neither_age_a_take_nor_lose_their_keys(boom_run):
     assert len(without_limb(made, assets, "deckhand", "hand_l").figures[0].goals) == 3
 
 
+def test_another_bake_takes_the_place_of_the_first_however_limbs_go(boom_run):
+    """Onto bones, then onto goals, then onto bones again: one layer each time."""
+    scene, assets, take = boom_run
+    made = edit.figure(scene, "deckhand", goals=propose_limbs(scene.figures[0], assets))
+    for goals in (False, True, False):
+        baked = bake_figure(made, assets, made.figures[0], take, BakeWish(2.0, 20.0, goals=goals, between=False))
+        made = add_layer(made, assets, "deckhand", baked, "baked", "take 1")
+        assert len(made.figures[0].layers) == 1
+
+
 def test_keyed_motion_goes_onto_goals(boom):
     """Nothing but goals and directions carries the limbs, as the clip moved them."""
     scene, assets = boom

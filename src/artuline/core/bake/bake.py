@@ -165,7 +165,7 @@ def baking(scene: Scene, assets: AssetStore, figure: Figure, take: Take, wish: B
     window = slice(first, last + 1)
     part = Pose(pose.translation[window], pose.rotation[window], pose.scale[window])
     keyed = keyed_pose(scene, assets, figure, take.frames[window].astype(float), layers=False)
-    whole_part, part = part, carried_above(figure, part, keyed)
+    true, part = part, carried_above(figure, part, keyed)
     turned = rotation.angle_between(keyed.rotation, part.rotation).max(axis=0) > 1e-6
     shifted = np.abs(keyed.translation - part.translation).max(axis=(0, 2)) > 1e-9
     limbs = led_limbs(figure, skeleton.names, turned | shifted, wish.bones) if wish.goals else ()
@@ -197,9 +197,7 @@ def baking(scene: Scene, assets: AssetStore, figure: Figure, take: Take, wish: B
     ramps = (wish.ramp if first > whole[0] else 0, wish.ramp if last < whole[1] else 0)
     ends = {skeleton.names[limb.end] for limb in limbs}
     curves = tuple(n for limb in figure.goals if limb.end in ends for n in limb.curves)
-    return Baking(
-        fitter, take.frames[window], scene.rate, ramps, curves, whole_part, tuple(b.bone for b in figure.bodies)
-    )
+    return Baking(fitter, take.frames[window], scene.rate, ramps, curves, true, tuple(b.bone for b in figure.bodies))
 
 
 @dataclass(eq=False)
@@ -284,7 +282,7 @@ def add_layer(
     the keys add to all that lies below.
     """
     figure = scene.figure(figure_id)
-    kept = tuple(x for x in figure.layers if of is None or x.of != of or not _within(assets, x, baked))
+    kept = tuple(x for x in figure.layers if of is None or x.of != of or not _within(assets, figure, x, baked))
     clip = baked.clip if mode == "replace" else added_to(scene, assets, figure.changed(layers=kept), baked.clip)
     layer = Layer(
         id=edit.fresh_id("layer", {layer.id for layer in kept}), name=name, of=of, asset=assets.add(clip.to_arrays()),
@@ -293,10 +291,15 @@ def add_layer(
     return edit.figure(scene, figure_id, layers=(*kept, layer))
 
 
-def _within(assets: AssetStore, layer: Layer, baked: Baked) -> bool:
-    """Whether a bake covers all that a layer has."""
-    mine = {(c.bone, c.path) for c in load_clip(assets, layer.asset).channels}
-    return baked.start <= layer.start and layer.end <= baked.end and mine <= set(baked.keys)
+def _within(assets: AssetStore, figure: Figure, layer: Layer, baked: Baked) -> bool:
+    """Whether a bake covers all that a layer has: a limb by its goal too, or by its bones."""
+    mine, covered = {(c.bone, c.path) for c in load_clip(assets, layer.asset).channels}, set(baked.keys)
+    for limb in figure.goals:
+        goal = {(limb.goal, "translation"), (limb.goal, "rotation"), (limb.direction, "translation")}
+        bones = {(b, "rotation") for b in limb.bones}
+        if goal <= covered or bones <= covered:
+            covered |= goal | bones
+    return baked.start <= layer.start and layer.end <= baked.end and mine <= covered
 
 
 def added_to(scene: Scene, assets: AssetStore, figure: Figure, clip: Clip) -> Clip:
