@@ -248,7 +248,7 @@ def test_the_boom_from_an_empty_scene_to_a_baked_file(window, qtbot, tmp_path):
     press(w, qtbot, "Fit bodies and joints")
     finish(w, qtbot)
     w.room("Bodies").commands.balance(75.0)
-    qtbot.keyClick(w, Qt.Key.Key_6)
+    qtbot.keyClick(w, Qt.Key.Key_7)
     press(w, qtbot, "Add a box")
     for axis, place in (("x", 2.0), ("y", 1.2), ("z", 1.2)):
         field(w, f"box {axis}").changed.emit(place, True)
@@ -272,7 +272,7 @@ def test_the_boom_from_an_empty_scene_to_a_baked_file(window, qtbot, tmp_path):
     qtbot.mouseClick(w.room("Takes").brackets.view.cards[1], LEFT)
     qtbot.mouseClick(w.room("Takes").brackets.view.adopt_button, LEFT)
     assert s.scene.figures[0].groups[0].tone == Lane(rest=0.5) and len(s.scene.takes) == 2
-    qtbot.keyClick(w, Qt.Key.Key_8)
+    qtbot.keyClick(w, Qt.Key.Key_9)
     press(w, qtbot, "Bake the take")
     finish(w, qtbot)
     assert w.files.export_to(tmp_path / "out.glb")

@@ -53,7 +53,7 @@ def test_the_whole_job_from_an_empty_scene_to_a_file(window, qtbot, tmp_path):
     qtbot.keyClick(window, Qt.Key.Key_F5)
     finish(window, qtbot)
     assert s.scene.take == "take 1" and window.station.name == "Takes"
-    qtbot.keyClick(window, Qt.Key.Key_8)
+    qtbot.keyClick(window, Qt.Key.Key_9)
     press(window, qtbot, "Bake the take")
     finish(window, qtbot)
     assert (
