@@ -13,9 +13,14 @@ RIGHT = Qt.MouseButton.RightButton
 
 
 def open_window(qtbot):
-    """A window that does not ask about unsaved work when the test ends."""
+    """A window that asks neither about unsaved work nor about what still runs when the test ends, however it ends."""
     w = Window()
-    qtbot.addWidget(w, before_close_func=lambda w: w.session.stack.setClean())
+
+    def leave(w):
+        w.session.stack.setClean()
+        w.desk.jobs.abandon()
+
+    qtbot.addWidget(w, before_close_func=leave)
     w.resize(1280, 800)
     return w
 
