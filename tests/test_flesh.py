@@ -134,6 +134,18 @@ def boom_bones(scene):
     return [b.name for b in scene.figures[0].bones]
 
 
+def test_both_sides_are_named_as_the_figures_bones_are(boom):
+    """Left is where its left bones are, whichever side was clicked."""
+    scene, assets = boom
+    hips = rigid(rest_matrices(scene.figures[0]))[0][scene.figures[0].bone_index["hips"]]
+    for side in (1.0, -1.0):
+        out = hips + np.array([side * 0.12, 0.0, 0.05])
+        made = grown(scene, assets, "deckhand", "flank", hips, out, both=True).figures[0]
+        names = [b.name for b in made.bones[-2:]]
+        assert sorted(names) == ["flank_l", "flank_r"] and names[0] == ("flank_l" if side > 0.0 else "flank_r")
+        assert ends_of(made, "flank_l")[1][0] > 0.1 > -0.1 > ends_of(made, "flank_r")[1][0]
+
+
 def test_reach_along_the_skin_stays_on_its_part():
     """All of the satchel follows its bone, and nothing of the coat, which it touches."""
     assets = AssetStore()

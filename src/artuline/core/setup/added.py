@@ -1,5 +1,7 @@
 """Bones added to a skeleton where flesh should move: placed inside the skin, moved, mirrored, painted, and removed again."""
 
+import re
+
 import numpy as np
 
 from artuline.core.errors import ArtulineError
@@ -69,7 +71,8 @@ def grown(
     scene: Scene, assets: AssetStore, figure_id: str, name: str, start: Array, end: Array, flesh: Flesh | None = None, *, parent: str | None = None, both: bool = False
 ) -> Scene:  # fmt: skip
     """The scene with one more bone of a figure, from ``start`` to ``end`` (3,), m, at rest, which takes the skin around it; ``flesh``: how, else within twice its length.
-    ``parent``: what it hangs on, else what carries the skin at its end. ``both``: with its counterpart on the other side, unless it stands in the middle.
+    ``parent``: what it hangs on, else what carries the skin at its end. ``both``: with its counterpart on the other side, unless it stands in the middle; their names then tell the
+    side.
 
     Raises ArtulineError if the figure has no skin.
     """
@@ -78,21 +81,40 @@ def grown(
     length = float(np.linalg.norm(end - start))
     if flesh is None:
         flesh = Flesh(end=(0.0, 0.0, 0.0), radius=max(2.0 * length, 1e-3))
-    made = _with_bone(scene, assets, figure_id, name, up, start, end, flesh)
-    if not both:
-        return made
     axis, plane = mirror_plane(figure)
-    if abs(float(end[axis]) - plane) < MIDDLE * cached_skin(figure, assets).height:
-        return made
+    if not both or abs(float(end[axis]) - plane) < MIDDLE * cached_skin(figure, assets).height:
+        return _with_bone(scene, assets, figure_id, name, up, start, end, flesh)
+    name, twin = _sided(figure, name, float(end[axis]) - plane, axis, plane)
+    made = _with_bone(scene, assets, figure_id, name, up, start, end, flesh)
     sign = np.ones(3)
     sign[axis] = -1.0
     offset = np.zeros(3)
     offset[axis] = 2.0 * plane
-    twin = other_side(name) or f"{name} other"
     made = _with_bone(
         made, assets, figure_id, twin, mirror_pairs(figure).get(up, up), start * sign + offset, end * sign + offset, flesh
     )  # fmt: skip
     return evened(made, assets, figure_id, (name, twin))
+
+
+def _sided(figure: Figure, name: str, side: float, axis: int, plane: float) -> tuple[str, str]:
+    """Names of a bone on a side and of its counterpart: by the side that the name tells, else as the names of the figure's own bones tell left from right."""
+    other = other_side(name)
+    if other is not None:
+        return name, other
+    places = rigid(rest_matrices(figure))[0][:, axis] - plane
+    for b, place in zip(figure.bones, places):
+        word = next(
+            (
+                w
+                for w in re.findall(r"[A-Za-z]+", re.sub(r"(?<=[a-z])(?=[A-Z])", " ", b.name))
+                if w.lower() in ("l", "left")
+            ),
+            None,
+        )
+        if word is not None and other_side(b.name) in figure.bone_index and abs(place) > 1e-6:
+            names = f"{name}_l", f"{name}_r"
+            return names if (place > 0.0) == (side > 0.0) else names[::-1]
+    return name, f"{name} other"
 
 
 def _with_bone(

@@ -87,7 +87,8 @@ class Commands:
 
         if self.session.edit("Add a bone", change):
             self.adding = False
-            self.session.select(f.id, frozenset({name}))
+            new = next(b.name for b in self.session.scene.figure(f.id).bones if b.name not in f.bone_index)
+            self.session.select(f.id, frozenset({new}))
         return True
 
     def moved(self, figure: str, bone: str, start: Array | None, end: Array | None):  # type: ignore[no-untyped-def]
