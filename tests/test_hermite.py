@@ -2,7 +2,7 @@
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from artuline.core.bake.fit_kernels import FREE
@@ -27,6 +27,7 @@ def wave(seed, frames, rough, width=3):
 @given(
     st.integers(0, 10**6), st.integers(3, 150), st.sampled_from([0.0, 0.05]), st.sampled_from([0.01, 0.1, 0.5]), st.sampled_from([0, 1, 4])
 )  # fmt: skip
+@example(147, 142, 0.05, 0.5, 0)
 def test_the_error_bound_holds_for_any_curve(seed, frames, rough, bound, hits):
     """Also with jumps in its speed, at rows that are corners."""
     samples, random = wave(seed, frames, rough), np.random.default_rng(seed)
@@ -36,7 +37,7 @@ def test_the_error_bound_holds_for_any_curve(seed, frames, rough, bound, hits):
     keys = fit(samples, Wish(bound, corners=corners))
     assert off(keys, samples).max() <= bound + 1e-12
     assert keys.rows[0] == 0 and keys.rows[-1] == frames - 1 and (np.diff(keys.rows) > 0).all()
-    np.testing.assert_allclose(keys.values[[0, -1]], samples[[0, -1]], atol=1e-5)
+    np.testing.assert_array_equal(keys.values[[0, -1]], samples[[0, -1]])
 
 
 @settings(max_examples=200, deadline=None)

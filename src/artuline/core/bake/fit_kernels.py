@@ -113,9 +113,11 @@ def _solve(samples, rows, count, kinds, weights, left, right, values, into, out,
             at += 2
             continue
         corner = kinds[rows[k]] == CORNER
+        pinned = kinds[rows[k]] != FREE or k == 0 or k == count - 1
         for d in range(width):
             into[k, d] = R[at, d]
-            values[k, d] = R[at + 1, d]
+            # to the last bit, however much the weights of the samples lean
+            values[k, d] = samples[rows[k], d] if pinned else R[at + 1, d]
             out[k, d] = R[at + 2, d] if corner else R[at, d]
         at += 3 if corner else 2
 
