@@ -77,3 +77,8 @@ def test_edits_go_to_both_sides_or_to_one(boom):
     sides.set_both(False)
     one = sides.bodies(heavier(scene), f.id, {"hand_l"})
     assert one.figure(f.id).body_of["hand_r"].mass != 3.0 and sides.bones(f, {"hand_l"}) == {"hand_l"}
+
+
+def test_what_computes_gives_way_soon(qapp):
+    """A job of many short kernels beside the checks would otherwise wait 5 ms for each of them."""
+    assert sys.getswitchinterval() < 1e-3
