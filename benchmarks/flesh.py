@@ -1,11 +1,10 @@
 """Added bones: painting on a large skin, what weights add up to, and springs against the damped oscillator."""
 
-import math
 import os
 import time
 
 import numpy as np
-from tests.test_flesh import hung
+from tests.test_flesh import damped, hung
 
 from artuline.core.run.record import run
 from artuline.core.scene.assets import AssetStore
@@ -115,9 +114,7 @@ def wobble():
             scene = hung(mass, frequency, ratio, gravity=1.0, rate=rate, substeps=substeps)
             take = run(scene, AssetStore())
             y = take.position[:, take.column("f", "belly"), 1] - 1.0
-            t, w = take.frames / rate, 2.0 * math.pi * frequency
-            sag, d = 9.81 / w**2, w * math.sqrt(1.0 - ratio**2)
-            exact = -sag * (1.0 - np.exp(-ratio * w * t) * (np.cos(d * t) + ratio * w / d * np.sin(d * t)))
+            sag, exact = damped(frequency, ratio, take.frames / rate)
             worst = 100.0 * float(np.abs(y - exact).max()) / sag
             rest = 100.0 * abs(float(y[-1] / exact[-1]) - 1.0)
             yield (
