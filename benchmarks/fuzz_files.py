@@ -1,6 +1,6 @@
 """Damaged files of every kind: whatever a reader is given, it answers with a clear error, in bounded time and memory.
 
-    python -m benchmarks.fuzz_files [FILES PER KIND] [SEED]
+    python -m benchmarks.fuzz_files [FILES PER KIND] [SEED] [WORDS IN THE NAMES OF KINDS]
 
 Bytes are flipped, cut, repeated and zeroed, and values of the JSON inside are replaced. Stops with exit code 1 where anything but a clear
 error came out, or a file took longer than ten seconds.
@@ -248,14 +248,16 @@ def kinds(folder: Path):
         yield f"mesh {ending}", ending, shape, (of_figure if ending == ".glb" else lambda r: spoil_bytes(obj, r))
 
 
-def trial(count: int, seed: int) -> list[str]:
-    """What went wrong, a line each; the counts are printed."""
-    faults = []
+def trial(count: int, seed: int, words: list[str]) -> list[str]:
+    """What went wrong, a line each; the counts of every kind are printed when it is done. ``words``: only kinds whose names have one of them."""
+    faults: list[str] = []
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         for kind, ending, read, spoiled in kinds(folder):
+            if words and not any(w in kind for w in words):
+                continue
             random = np.random.default_rng([seed, len(kind)])
-            refused, longest = 0, 0.0
+            refused, longest, before = 0, 0.0, len(faults)
             for i in range(count):
                 path = folder / f"spoiled{ending}"
                 path.write_bytes(spoiled(random))
@@ -275,14 +277,15 @@ def trial(count: int, seed: int) -> list[str]:
                 longest = max(longest, time.perf_counter() - began)
             if longest > SLOW:
                 faults.append(f"{kind}: {longest:.1f} s for one file")
-            print(f"{kind}: {count} files, {refused} refused in words, longest {1000 * longest:.0f} ms")
+            bad = len(faults) - before
+            print(f"{kind}: {count} files, {refused} refused in words, longest {1000 * longest:.0f} ms, {bad} faults", flush=True)
     return faults
 
 
 def main() -> None:
     count = int(sys.argv[1]) if len(sys.argv) > 1 else 300
     seed = int(sys.argv[2]) if len(sys.argv) > 2 else 0
-    faults = trial(count, seed)
+    faults = trial(count, seed, sys.argv[3:])
     for line in faults[:40]:
         print(line)
     print(f"{len(faults)} faults")
