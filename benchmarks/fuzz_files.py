@@ -278,7 +278,10 @@ def trial(count: int, seed: int, words: list[str]) -> list[str]:
             if longest > SLOW:
                 faults.append(f"{kind}: {longest:.1f} s for one file")
             bad = len(faults) - before
-            print(f"{kind}: {count} files, {refused} refused in words, longest {1000 * longest:.0f} ms, {bad} faults", flush=True)
+            print(
+                f"{kind}: {count} files, {refused} refused in words, longest {1000 * longest:.0f} ms, {bad} faults",
+                flush=True,
+            )
     return faults
 
 

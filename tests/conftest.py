@@ -4,6 +4,7 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 import pytest
 
+from artuline.core.run.prepare import ensure_kernels
 from artuline.core.run.record import keep_take, run
 from artuline.core.scene.assets import AssetStore
 from artuline.demo.figures import DATA, ready_figure
@@ -11,6 +12,12 @@ from artuline.demo.scenes import demo_scene
 from artuline.desk.application import make_application
 from artuline.formats.gltf_read import read_figure
 from tests.driving import open_window
+
+
+def pytest_configure(config):
+    """Kernels are compiled once before any worker begins: one that compiled them within a test would take its time for it."""
+    if not hasattr(config, "workerinput"):
+        ensure_kernels()
 
 
 @pytest.fixture(autouse=True)

@@ -2,6 +2,11 @@
 
 import itertools
 import operator
+import os
+import shutil
+import subprocess
+import sys
+from pathlib import Path
 
 import pytest
 from numba import types
@@ -53,3 +58,30 @@ def test_items_of_arrays_have_the_same_types(name):
         assert found(now, context, (array, place, *value)) == expected
         some += expected is not None
     assert some > 20
+
+
+def test_kernels_of_sources_in_another_place_or_of_another_time_are_not_taken_for_ready(tmp_path):
+    """Numba finds what it compiled by where the sources are and when they were changed; a mark that knows less would say ready when nothing is there."""
+    from artuline.core import physics
+
+    copied = shutil.copytree(Path(physics.__file__).parent.parent, tmp_path / "core")
+    for folder in ("physics", "bake"):
+        for source in (copied / folder).glob("*.py"):
+            shutil.copystat(Path(physics.__file__).parent.parent / folder / source.name, source)
+    ask = (
+        "import importlib.util as u, sys; s = u.spec_from_file_location('p', sys.argv[1]); m = u.module_from_spec(s);"
+        "s.loader.exec_module(m); print(m._cache_folder())"
+    )
+
+    def folder() -> str:
+        return subprocess.run(
+            [sys.executable, "-c", ask, str(copied / "physics" / "__init__.py")],
+            capture_output=True,
+            text=True,
+            check=True,
+        ).stdout
+
+    first = folder()
+    assert first == folder() and first.strip() != physics._cache_folder()
+    os.utime(copied / "bake" / "fit_kernels.py", (1.0, 1.0))
+    assert folder() != first

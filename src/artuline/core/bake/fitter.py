@@ -84,7 +84,7 @@ class Fitter:
         self.samples: dict[ChannelKey, Array] = {
             (int(b), "rotation"): rotation.make_continuous(pose.rotation[:, b]) for b in turned if b not in led_bones
         }
-        self.samples |= {(int(b), "translation"): pose.translation[:, b] for b in moved}
+        self.samples |= {(int(b), "translation"): np.ascontiguousarray(pose.translation[:, b]) for b in moved}
         for i, limb in enumerate(self.limbs):
             goals = goals_of(skeleton, limb, pose)
             self.samples[self.goal(i), "translation"] = goals.place

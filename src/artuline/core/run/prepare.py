@@ -4,6 +4,7 @@ import functools
 import gc
 import operator
 import os
+import shutil
 import subprocess
 import sys
 import time
@@ -16,6 +17,7 @@ import numpy as np
 
 from artuline.core.bake.hermite import Wish, fit
 from artuline.core.errors import ArtulineError, CancelledError
+from artuline.core.geometry.winding import winding_numbers
 from artuline.core.physics import (
     collide,
     contacts,
@@ -35,6 +37,7 @@ from artuline.core.physics.world import BodySpec, JointSpec, World
 from artuline.core.scene.model import Shape
 
 READY = "ready"
+KEPT = 30  # days that kernels are kept which nobody uses
 USUAL_SECONDS = 60  # that compiling takes
 _PREPARE = "from artuline.core.run.prepare import prepare_kernels; prepare_kernels()"
 # all but those with rules of their own for equal constants
@@ -139,6 +142,7 @@ def _compile_all() -> None:
             other.wait()
         _small_world().step(1.0 / 24.0, 2)
         fit(np.zeros((3, 4)), Wish(1.0, turning=True))
+        winding_numbers(np.zeros((1, 3)), np.eye(3), np.arange(3)[None])
     finally:
         gc.enable()
 
@@ -162,6 +166,9 @@ def prepare_kernels() -> None:
     world.overlaps()
     ready.parent.mkdir(parents=True, exist_ok=True)
     ready.touch()
+    for mark in ready.parent.parent.glob(f"kernels-*/{READY}"):
+        if time.time() - mark.stat().st_mtime > KEPT * 86400.0:
+            shutil.rmtree(mark.parent, ignore_errors=True)
 
 
 def ensure_kernels(
