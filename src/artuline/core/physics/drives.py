@@ -8,14 +8,24 @@ import math
 
 from artuline.core.physics.graph import add_own
 from artuline.core.physics.joint_frames import anchor_place, joint_quat, last_step, relative, turn_speed
-from artuline.core.physics.kernels import NO, YES, compiled, cross, damper, inlined, log_quat, poles, quat_mul, turn
+from artuline.core.physics.kernels import (
+    NO,
+    YES,
+    bend_strengths,
+    compiled,
+    cross,
+    damper,
+    inlined,
+    log_quat,
+    poles,
+    quat_mul,
+    turn,
+)
 from artuline.core.physics.motion import burdened
 from artuline.core.physics.state import TIE
 
 STUCK = 1e4  # viscosity of a joint held by friction, against its scale
 MOST_TURNS = 4  # times its friction may change in a substep
-
-LEAST_DAMPED = 0.1  # of a substep: the time by which a spring between light parts is damped at least
 
 
 @inlined
@@ -25,25 +35,6 @@ def row_strengths(frequency, ratio, damping, h, last):
         return poles(frequency, ratio + damping / (4.0 * math.pi * frequency), h, last)
     s, e = damper(damping, 0.5 * (h + last))
     return s, 0.0, e
-
-
-@inlined
-def bend_strengths(frequency, ratio, h, last):
-    """s, p and e of a spring between parts that are far lighter than what it is tuned for: many of them bend together, and what each would
-    do by itself is faster than any substep.
-
-    The spring is taken where it is on the way, ``x + b1 h v1 - b0 last v0``. What is too fast for the substep loses the share ``1 - r`` of its
-    motion in it, with ``b1 = 1 / (1 + r)^2`` and ``b0 = r^2 b1``; slow motion is damped by ``(1 - r) / (1 + r)`` of the substep as a time
-    (the high-frequency dissipation of Chung & Hulbert 1993, for leapfrog). So r is chosen to give the damping that is wanted.
-    """
-    o = 2.0 * math.pi * frequency
-    push = o * o * 0.5 * (h + last)
-    time = max(2.0 * ratio / o, LEAST_DAMPED * h)
-    if time >= h:
-        return push * time, push, 0.0
-    r = (h - time) / (h + time)
-    b = 1.0 / ((1.0 + r) * (1.0 + r))
-    return push * b * h, push, -push * r * r * b * last
 
 
 @compiled
@@ -79,7 +70,7 @@ def prepare_drives(B, J, h, ahead):
                 x, y, z = (
                     J[j].feels[1] if a == 0 else 0.0,
                     J[j].feels[2] if a == 1 else 0.0,
-                    J[j].feels[2] if a == 2 else 0.0,
+                    J[j].feels[3] if a == 2 else 0.0,
                 )
             else:
                 x, y, z = I[0, a], I[1, a], I[2, a]

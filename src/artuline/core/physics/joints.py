@@ -21,7 +21,18 @@ from artuline.core.physics.joint_frames import (
     turn_speed,
     turns_now,
 )
-from artuline.core.physics.kernels import NO, YES, compiled, cross, inlined, poles, quat_mul, swing_twist, turn
+from artuline.core.physics.kernels import (
+    NO,
+    YES,
+    bend_strengths,
+    compiled,
+    cross,
+    inlined,
+    poles,
+    quat_mul,
+    swing_twist,
+    turn,
+)
 from artuline.core.physics.state import (
     CONE,
     LIMITED,
@@ -278,7 +289,10 @@ def far(B, J, j, h):
 @inlined
 def _springs(B, J, j, c0, c1, c2, h):
     """The pull of the free and the limited places to their middles."""
-    stiff, push, slow = poles(J[j].spring_frequency, J[j].spring_ratio, h, last_step(B, J, j))
+    if J[j].feels[0] > 0.0:
+        stiff, push, slow = bend_strengths(J[j].spring_frequency, J[j].spring_ratio, h, last_step(B, J, j))
+    else:
+        stiff, push, slow = poles(J[j].spring_frequency, J[j].spring_ratio, h, last_step(B, J, j))
     for r in range(3):
         if J[j].mode[r] == LOCKED:
             continue

@@ -24,6 +24,7 @@ folded = njit(inline="always", **_FLAGS)
 NO, YES, ZERO = np.bool_(False), np.bool_(True), np.int64(0)
 
 MOST_PHASE = 2.0  # radians that an undamped spring may swing in a substep
+LEAST_DAMPED = 0.1  # of a substep: the time by which a spring between light parts is damped at least
 GONE = 30.0  # and after which nothing is left of its motion
 
 # Series of the tangent
@@ -216,3 +217,22 @@ def damper(damping, k):
     alpha = decay(x)
     gamma = (1.0 - alpha) / x if x > 1e-6 else 1.0 - 0.5 * x
     return 1.0 / gamma - 1.0, 1.0 - alpha / gamma
+
+
+@inlined
+def bend_strengths(frequency, ratio, h, last):
+    """s, p and e of a spring between parts that are far lighter than what it is tuned for: many of them bend together, and what each would
+    do by itself is faster than any substep.
+
+    The spring is taken where it is on the way, ``x + b1 h v1 - b0 last v0``. What is too fast for the substep loses the share ``1 - r`` of its
+    motion in it, with ``b1 = 1 / (1 + r)^2`` and ``b0 = r^2 b1``; slow motion is damped by ``(1 - r) / (1 + r)`` of the substep as a time
+    (the high-frequency dissipation of Chung & Hulbert 1993, for leapfrog). So r is chosen to give the damping that is wanted.
+    """
+    o = 2.0 * math.pi * frequency
+    push = o * o * 0.5 * (h + last)
+    time = max(2.0 * ratio / o, LEAST_DAMPED * h)
+    if time >= h:
+        return push * time, push, 0.0
+    r = (h - time) / (h + time)
+    b = 1.0 / ((1.0 + r) * (1.0 + r))
+    return push * b * h, push, -push * r * r * b * last

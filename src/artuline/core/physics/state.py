@@ -136,7 +136,7 @@ JOINT = np.dtype(
         ("damping", _F),  # passive, 1/s
         ("bend_frequency", _F),  # Hz of the spring back to where the frames agree, while there is no drive; 0: none
         ("bend_ratio", _F),
-        ("feels", _F, 3),  # mass, inertia about x and across that springs are tuned for; zeros: what hangs on the joint
+        ("feels", _F, 4),  # mass, inertia about x, y and z that springs are tuned for; zeros: what hangs on the joint
         ("friction", _F),  # N m
         ("grip", _F),  # impulse that friction can give in the substep, N m s; viscosity while it holds
         ("hold", _F),

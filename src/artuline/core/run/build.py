@@ -286,7 +286,7 @@ class _Making:
         for body in ordered:
             bone, spring = f.bone_index[body.bone], springs[body.id]
             self.index[f.id, body.id] = len(self.specs)
-            self.weight.append((spring.gravity if spring else 1.0) if f.gravity else 0.0)
+            self.weight.append((spring.gravity if spring else 1.0) * body.gravity if f.gravity else 0.0)
             self.shown.append(spring.shown if spring else 1.0)
             if spring is not None and not spring.collides:
                 self.ghosts.append(len(self.specs))
@@ -302,6 +302,12 @@ class _Making:
                 made.kind = CLOSING.get(j.kind, made.kind)
             else:
                 above[j.child] = j.parent
+            self.joints.append(made)
+        for j in f.loops:
+            self.owners.append((k, j))
+            self.springs.append(0.0)
+            made = _joint(j, self.index[f.id, j.parent], self.index[f.id, j.child], None)
+            made.kind = CLOSING.get(j.kind, made.kind)
             self.joints.append(made)
         self.off |= {(self.index[f.id, a], self.index[f.id, b]) for a, b in f.pairs_off}
         rows = np.arange(first, len(self.specs))
@@ -422,13 +428,13 @@ def mesh_solid(assets: AssetStore, key: str) -> TriangleMesh:
 def _joint(j: Joint, parent: int, child: int, spring: Spring | None) -> JointSpec:
     """The solver's joint between two rows."""
     return JointSpec(
-        parent=parent, child=child, kind=j.kind, frame_c=np.array(j.frame), frame_p=np.array(j.parent_frame),
+        parent=parent, child=child, kind=j.kind, anchor=np.array(j.point), frame_c=np.array(j.frame), frame_p=np.array(j.parent_frame),
         limits=(j.swing_y, j.swing_z, *j.twist) if j.limited else None,
         axes=_axes(j), follow=True, friction=j.friction, bounce=j.bounce,
         limit_frequency=j.limit_frequency, limit_ratio=j.limit_ratio, break_impulse=j.break_impulse,
         spring_frequency=j.spring_frequency, spring_ratio=j.spring_ratio,
         damping=0.0 if spring else j.damping, ratio=spring.ratio if spring else 1.0,
-        bend_frequency=j.bend_frequency, bend_ratio=j.bend_ratio, feels=j.feels,
+        bend_frequency=j.bend_frequency, bend_ratio=j.bend_ratio, feels=j.feels, across=j.across,
     )  # fmt: skip
 
 

@@ -48,7 +48,7 @@ class Body(Model):
     ``drag``, ``spin_drag``: the share of its velocity and of its spin that the air takes, 1/s. ``rolling``: the share of its radius
     at which what a round shape lies on pushes while it rolls, so that it comes to rest: what gives a little lies on more than a point. Bodies whose
     ``apart`` is the same word, and not empty, do not collide. ``by_hand``: its shapes were edited, so that fitting again keeps them.
-    ``steady`` and ``calm`` multiply the group's steadiness and calm.
+    ``steady`` and ``calm`` multiply the group's steadiness and calm. ``gravity``: share of gravity that it feels.
     """
 
     id: Id
@@ -65,6 +65,7 @@ class Body(Model):
     by_hand: bool = False
     steady: Share = 1.0
     calm: Share = 1.0
+    gravity: Share = 1.0
 
 
 #: A range of an axis in metres or radians; (0, 0) is locked, None is free.
@@ -74,7 +75,7 @@ AxisRange = tuple[float, float] | None
 class Joint(Model):
     """Joins a body to its parent body. The frames' x axis is the bone's direction, or the hinge's axis.
 
-    ``frame``: the joint's rotation in the child bone's frame; ``parent_frame``: in the parent bone's frame.
+    ``frame``: the joint's rotation in the child bone's frame; ``parent_frame``: in the parent bone's frame. ``point``: where it is, in the child bone's frame (m).
     Limits are taken in the parent frame: ``swing_y`` and ``swing_z`` are half angles of an elliptical
     cone, ``twist`` is a range about x, in radians. A hinge turns about x within ``twist``. A slide moves
     along x within ``slide`` (m). The kind axes has a range for each of x, y, z (m), twist and the two swings (radians).
@@ -83,7 +84,8 @@ class Joint(Model):
     ``spring_frequency`` (Hz) and ``spring_ratio`` pull places that are not locked back to their middle; ``break_impulse``
     parts the joint when it carries more within a frame (N s, 0: never). ``bend_frequency`` (Hz, 0: none) and ``bend_ratio`` pull the frames
     together, where no tone holds the joint, tuned for ``feels``: kg, and kg m^2 about x and across, whatever hangs on it; the
-    mass is that for which the springs of linear axes are tuned (zeros: for what hangs on it).
+    mass is that for which the springs of linear axes are tuned (zeros: for what hangs on it). ``across`` (kg m^2, 0: the same) is what it feels about z
+    where that is not what it feels about y.
     """
 
     id: Id
@@ -92,6 +94,7 @@ class Joint(Model):
     kind: Literal["ball", "hinge", "fixed", "slide", "axes"] = "ball"
     frame: Quat = UPRIGHT
     parent_frame: Quat = UPRIGHT
+    point: Vec3 = ZERO
     swing_y: Annotated[float, Field(ge=0.0, le=math.radians(170.0) + 1e-9)] = math.radians(45.0)
     swing_z: Annotated[float, Field(ge=0.0, le=math.radians(170.0) + 1e-9)] = math.radians(45.0)
     twist: tuple[float, float] = (-math.radians(30.0), math.radians(30.0))
@@ -110,6 +113,7 @@ class Joint(Model):
     bend_frequency: NonNegative = 0.0
     bend_ratio: NonNegative = 1.0
     feels: tuple[NonNegative, NonNegative, NonNegative] = (0.0, 0.0, 0.0)
+    across: NonNegative = 0.0
 
     @model_validator(mode="after")
     def _ordered(self) -> "Joint":

@@ -11,6 +11,7 @@ from artuline.core.scene.group import Group
 from artuline.core.scene.lanes import MotionKey, run_forward
 from artuline.core.scene.limb import Elsewhere, Limb
 from artuline.core.scene.mount import Mount
+from artuline.core.scene.soft import Soft
 from artuline.core.scene.strand import Strand
 from artuline.core.scene.values import UPRIGHT, ZERO, Id, Model, NonNegative, Positive, Quat, Share, Vec3, known, unique
 
@@ -92,7 +93,7 @@ class Figure(Model):
     where it has no mesh, until a group hands it over. ``prop``: a thing of rigid parts, every one a bone; only for who works on it. ``made``: the recipe that bones, bodies, joints
     and mesh come from. ``skin``: strands touch its surface as it deforms, not the shapes of its bodies. ``enters``: the frame from which on it is there.
     ``goals``: limbs that a layer may lead; ``elsewhere``: bones whose body's motion is baked onto the nearest bone above that takes keys, or onto nothing.
-    ``plain``: the mesh arrays before any bone was added.
+    ``plain``: the mesh arrays before any bone was added. ``softs``: its soft parts; ``loops``: joints that close rings, which carry nothing.
     """
 
     id: Id
@@ -127,6 +128,8 @@ class Figure(Model):
     goals: tuple[Limb, ...] = ()
     elsewhere: tuple[tuple[str, Elsewhere], ...] = ()
     plain: str | None = None
+    softs: tuple[Soft, ...] = ()
+    loops: tuple[Joint, ...] = ()
     mirror: tuple[tuple[str, str], ...] = ()
 
     @cached_property
@@ -265,7 +268,8 @@ class Figure(Model):
         for body in self.bodies:
             known(body.bone, seen, f"body {body.id!r}", "bone")
         ids = {b.id for b in self.bodies}
-        for joint in self.joints:
+        unique(f"figure {self.name!r}", (j.id for j in (*self.joints, *self.loops)), "joint")
+        for joint in (*self.joints, *self.loops):
             known(joint.parent, ids, f"joint {joint.id!r}", "body")
             known(joint.child, ids, f"joint {joint.id!r}", "body")
             if joint.parent == joint.child:
@@ -286,6 +290,7 @@ class Figure(Model):
             if group.returns == "clip" or group.clip is not None:
                 known(group.clip or "", {c.name for c in self.clips}, f"group {group.name!r}", "clip")
         self._limbs_are_there()
+        self._softs_are_there()
         if self.clip is not None:
             known(self.clip, {c.name for c in self.clips}, f"figure {self.name!r}", "clip")
         return self
@@ -310,6 +315,19 @@ class Figure(Model):
                     raise ValueError(f"a bone is called {name!r}, as the curves of a limb are")
         for name, _ in self.elsewhere:
             known(name, self.bone_index, "what is baked elsewhere", "bone")
+
+    def _softs_are_there(self) -> None:
+        """Raises ValueError if a soft part lacks what it hangs on, or one of its clusters."""
+        unique(f"figure {self.name!r}", (x.id for x in self.softs), "soft part")
+        for soft in self.softs:
+            for name in (soft.bone, *soft.clusters):
+                known(name, self.bone_index, f"soft part {soft.id!r}", "bone")
+        if self.softs and self.plain is None:
+            raise ValueError(f"figure {self.name!r} has soft parts, and no skin from before")
+
+    def soft_of(self, bone: str) -> Soft | None:
+        """The soft part that a bone is a cluster of, or None."""
+        return next((x for x in self.softs if bone in x.clusters), None)
 
     def _meshes_stay(self) -> None:
         """Raises ValueError if physics would have to move a triangle mesh, which encloses nothing."""

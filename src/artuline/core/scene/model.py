@@ -12,6 +12,7 @@ from artuline.core.scene.lanes import Key, Lane, MotionKey, VectorKey, VectorLan
 from artuline.core.scene.limb import Limb
 from artuline.core.scene.mount import Mount
 from artuline.core.scene.scene import FORMAT_VERSION, Scene, TakeRef
+from artuline.core.scene.soft import Soft
 from artuline.core.scene.strand import Strand, StrandPoint
 from artuline.core.scene.values import MOST_FRAME, UPRIGHT, ZERO, Model, Quat, Vec3
 from artuline.core.scene.world import BodyRef, Ground, Gusts, JointRef, Link, LinkEnd, Push
@@ -47,6 +48,7 @@ __all__ = [
     "Quat",
     "Scene",
     "Shape",
+    "Soft",
     "Spring",
     "Strand",
     "StrandPoint",

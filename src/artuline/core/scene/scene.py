@@ -160,6 +160,7 @@ class Scene(Model):
             found |= {c.asset for c in f.clips} | {layer.asset for layer in f.layers}
             found |= {x.baked for x in f.layers if x.baked is not None}
             found |= {x for x in (f.asset, f.plain) if x}
+            found |= {x for s in f.softs for x in (s.region, s.root) if x}
             found |= f.solids
         return found
 

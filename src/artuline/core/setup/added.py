@@ -7,13 +7,12 @@ import numpy as np
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rays, rotation, transforms
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.clip import Clip
-from artuline.core.motion.keyed import load_clip
 from artuline.core.motion.skeleton import rest_matrices, rigid
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Bone, Figure, Flesh, Scene
+from artuline.core.setup.bones import without_bones
 from artuline.core.setup.mirror import mirror_pairs, mirror_plane, other_side
 from artuline.core.setup.skin import cached_skin
 from artuline.core.setup.weights import (
@@ -24,7 +23,6 @@ from artuline.core.setup.weights import (
     to_segment,
     with_entry,
     with_share,
-    without_entry,
 )
 
 DEEPEST = 0.3  # share of the figure's height: a wall is no thicker
@@ -242,44 +240,7 @@ def removed(scene: Scene, assets: AssetStore, figure_id: str, name: str) -> Scen
     """The scene without an added bone: its weights go back to those that it took them from; its body, its curves and what refers to it go with it."""
     figure = scene.figure(figure_id)
     added_bone(figure, name)
-    hangs = [b.name for b in figure.bones if b.parent == name]
-    if hangs:
-        raise ArtulineError(f"{hangs[0]} hangs on {name}", remedy=f"Remove {hangs[0]} first.")
-    if any(name in x.bones for x in figure.goals):
-        raise ArtulineError(f"{name} is a bone of a limb that is led", remedy="Take the limb away in Curves first.")
-    mesh, plain = (Mesh.from_arrays(assets[str(x)]) for x in (figure.asset, figure.plain))
-    i, entry = figure.bone_index[name], entry_of(figure, mesh, name)
-    bare = without_entry(mesh, plain, entry)
-    palette = np.where(bare.palette_bone > i, bare.palette_bone - 1, bare.palette_bone).astype(np.int32)
-    bare = Mesh(
-        bare.positions, bare.normals, bare.triangles, bare.material, bare.slots, bare.weights, palette, bare.palette_bind, bare.palette_skin
-    )  # fmt: skip
-    body = figure.body_of.get(name)
-    ids = {body.id} if body is not None else set()
-
-    def kept(asset: str) -> str:
-        clip = load_clip(assets, asset)
-        left = tuple(c for c in clip.channels if c.bone != name)
-        return asset if len(left) == len(clip.channels) else assets.add(Clip(left).to_arrays())
-
-    last = all(b.flesh is None or b.name == name for b in figure.bones)
-    made = figure.changed(
-        bones=tuple(b for b in figure.bones if b.name != name),
-        asset=figure.plain if last else assets.add(bare.to_arrays()),
-        plain=None if last else figure.plain,
-        bodies=tuple(b for b in figure.bodies if b.id not in ids),
-        joints=tuple(j for j in figure.joints if not {j.parent, j.child} & ids),
-        pairs_off=tuple(p for p in figure.pairs_off if not set(p) & ids),
-        groups=tuple(
-            g.changed(bones=tuple(b for b in g.bones if b != name), start_bone=None if g.start_bone == name else g.start_bone)
-            for g in figure.groups if g.bones != (name,) and g.start_bone != name
-        ),
-        mirror=tuple(m for m in figure.mirror if name not in m),
-        elsewhere=tuple(e for e in figure.elsewhere if e[0] != name),
-        clips=tuple(c.changed(asset=kept(c.asset)) for c in figure.clips),
-        layers=tuple(x.changed(asset=kept(x.asset), baked=kept(x.baked) if x.baked else None) for x in figure.layers),
-    )  # fmt: skip
-    return edit.pruned(scene, figures=tuple(made if f.id == figure_id else f for f in scene.figures))
+    return without_bones(scene, assets, figure_id, (figure, {name}))
 
 
 def renamed(scene: Scene, assets: AssetStore, figure_id: str, name: str, new: str) -> Scene:

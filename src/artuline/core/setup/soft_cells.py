@@ -15,16 +15,16 @@ from artuline.core.geometry.winding import winding_numbers
 
 FINE = 5.0  # points of the grid to the size of a cluster
 LEAST = 3  # and across the thinnest way of the whole
-MOST_POINTS = 12_000
+LEAST_POINTS, MOST_POINTS = 4_000, 12_000
 MOST_CLUSTERS = 200
 ROUNDS, REFINED = (
     12,
     40,
 )  # times that clusters are moved to the middles of what is theirs: along the volume, then as the crow flies
-EVEN = 0.3  # how much they are made as large as each other, where that does not follow
+EVEN = 0.02  # how fast they come to be as large as each other
 TOUCH = 0.12  # of a cluster's face: what meets in less is not joined, unless it hangs on it
 #: Share of its half cluster that lies between what holds it and what is held first: bending falls off along it.
-BEFORE = 0.9
+BEFORE = 0.875
 ROOT = -1
 
 _STEPS = np.array([(1, 0, 0), (0, 1, 0), (0, 0, 1)])
@@ -77,7 +77,8 @@ class Cells:
 def middles_of(points: Array, owner: np.ndarray) -> Array:
     """The means (K, 3) of the points (N, 3) that belong together."""
     size = np.bincount(owner)
-    return np.stack([np.bincount(owner, points[:, k]) for k in range(3)], axis=1) / size[:, None]
+    means = [np.bincount(owner, points[:, k]) / size for k in range(3)]
+    return np.stack(means, axis=1).astype(np.float64)
 
 
 @dataclass(frozen=True, eq=False)
@@ -138,8 +139,9 @@ def filled(vertices: Array, triangles: np.ndarray, size: float, bounds: tuple[Ar
     """The points inside of a surface within bounds (3,), (3,), fine enough for clusters of a size (m). Raises ArtulineError where there is no volume."""
     low, high = bounds
     extent = np.maximum(high - low, 1e-9)
-    step = min(size / FINE, float(extent.min()) / LEAST)
-    step = max(step, float(np.prod(extent) / MOST_POINTS) ** (1.0 / 3.0))
+    whole = float(np.prod(extent))
+    step = min(size / FINE, float(extent.min()) / LEAST, (whole / LEAST_POINTS) ** (1.0 / 3.0))
+    step = max(step, (whole / MOST_POINTS) ** (1.0 / 3.0))
     counts = np.maximum(np.rint(extent / step), 1).astype(int)
     steps = extent / counts
     index = np.stack(np.meshgrid(*(np.arange(n) for n in counts), indexing="ij"), axis=-1).reshape(-1, 3)
@@ -170,10 +172,14 @@ def divided(grid: Grid, count: int) -> np.ndarray:
         if np.array_equal(new, seeds):
             break
         seeds = new
+    handicap, least = np.zeros(count), (np.inf, owner)
     for _ in range(REFINED):
-        before, owner = owner, _nearest_beside(grid, owner)
-        if np.array_equal(before, owner):
-            break
+        size = np.bincount(owner) / len(owner) * count - 1.0
+        least = min(least, (float(np.abs(size).max()), owner), key=lambda x: x[0])
+        # those that have more than their share come to be farther away, as in a power diagram
+        handicap += EVEN * size * (grid.each * len(owner) / count) ** (2.0 / 3.0)
+        owner = _nearest_beside(grid, owner, handicap)
+    owner = least[1]
     return _in_one_piece(grid, owner)
 
 
@@ -193,11 +199,9 @@ def _spread(grid: Grid, part: np.ndarray, count: int) -> np.ndarray:
     return np.sort(np.array(seeds))
 
 
-def _nearest_beside(grid: Grid, owner: np.ndarray) -> np.ndarray:
-    """Every point with the nearest of the clusters that it or one beside it belongs to."""
-    middle, size = middles_of(grid.points, owner), np.bincount(owner) / len(owner) * (owner.max() + 1)
-    # those that have more than their share are farther away, as in a power diagram
-    handicap = EVEN * (size - 1.0) * (grid.each * len(owner) / len(size)) ** (2.0 / 3.0)
+def _nearest_beside(grid: Grid, owner: np.ndarray, handicap: Array) -> np.ndarray:
+    """Every point with the nearest of the clusters that it or one beside it belongs to; ``handicap`` (K,), m^2, is added to the squares of their distances."""
+    middle = middles_of(grid.points, owner)
 
     def distance(which: np.ndarray, whose: np.ndarray) -> Array:
         return np.asarray(np.sum((grid.points[which] - middle[whose]) ** 2, axis=1) + handicap[whose])
@@ -261,7 +265,10 @@ def _moments(places: Array, each: Array, normal: Array, step: Array) -> tuple[Ar
 def meetings(grid: Grid, owner: np.ndarray, held: np.ndarray) -> tuple[Meeting, ...]:
     """Where clusters (N,) meet each other, and what holds them: ``held`` (N, 3, 2), whether the face of a point towards lower and higher indices of an axis is held."""
     middle = middles_of(grid.points, owner)
-    a, b, place, normal = [], [], [], []
+    a: list[np.ndarray] = []
+    b: list[np.ndarray] = []
+    place: list[Array] = []
+    normal: list[Array] = []
     area = np.prod(grid.step) / grid.step
     for k, way in enumerate(_STEPS):
         other = grid.beside(way)
@@ -291,14 +298,14 @@ def meetings(grid: Grid, owner: np.ndarray, held: np.ndarray) -> tuple[Meeting, 
             continue
         way = whole / size
         each = np.abs(normals[mine] @ way)
-        at, turn, _, low, high = _moments(places[mine], each, way, grid.step)
+        middle_of, turn, _, low, high = _moments(places[mine], each, way, grid.step)
         i, j = int(key[0]), int(key[1])
         if i == ROOT:
-            apart = BEFORE * max(float((middle[j] - at) @ way), 0.5 * float(grid.step.min()))
+            apart = BEFORE * max(float((middle[j] - middle_of) @ way), 0.5 * float(grid.step.min()))
         else:
             apart = max(float((middle[j] - middle[i]) @ way), float(grid.step.min()))
         # bending about y goes with how far it reaches along z, the narrow way
-        found.append(Meeting(i, j, at, turn, size, size * low, size * high, apart))
+        found.append(Meeting(i, j, middle_of, turn, size, size * low, size * high, apart))
     return tuple(found)
 
 
@@ -341,7 +348,7 @@ def smooth_shares(cells: Cells, at: Array, most: int) -> tuple[np.ndarray, Array
     lazy = near + coo_matrix((7.0 - np.asarray(near.sum(axis=1)).ravel(), (np.arange(n), np.arange(n))), shape=(n, n))
     size = float(np.mean(cells.volumes) ** (1.0 / 3.0))
     # a round spreads by 2/7 of a step's square on each axis; in the end about a third of a cluster
-    rounds = max(int(round((0.33 * size / float(cells.step.mean())) ** 2 * 3.5)), 1)
+    rounds = max(round((0.33 * size / float(cells.step.mean())) ** 2 * 3.5), 1)
     for _ in range(rounds):
         share = lazy @ share / 7.0
     tree = cKDTree(cells.points)

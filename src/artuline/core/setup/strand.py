@@ -299,19 +299,19 @@ def edits_by_hand(scene: Scene, figure: Figure) -> Edits:
             old = was.get(x.id)
             if old is not None and old != x:
                 found[kind, x.id] = {
-                    n: getattr(x, n) for n in type(x).model_fields if not _same(getattr(x, n), getattr(old, n))
+                    n: getattr(x, n) for n in type(x).model_fields if not same_value(getattr(x, n), getattr(old, n))
                 }
     return {k: v for k, v in found.items() if v}
 
 
-def _same(a: object, b: object) -> bool:
+def same_value(a: object, b: object) -> bool:
     """Whether two values are the same but for rounding."""
     if isinstance(a, float) and isinstance(b, float):
         return abs(a - b) <= 1e-9 * max(abs(a), abs(b), 1e-9)
     if isinstance(a, tuple) and isinstance(b, tuple):
-        return len(a) == len(b) and all(_same(x, y) for x, y in zip(a, b, strict=True))
+        return len(a) == len(b) and all(same_value(x, y) for x, y in zip(a, b, strict=True))
     if isinstance(a, Model) and isinstance(b, Model):
-        return type(a) is type(b) and all(_same(getattr(a, n), getattr(b, n)) for n in type(a).model_fields)
+        return type(a) is type(b) and all(same_value(getattr(a, n), getattr(b, n)) for n in type(a).model_fields)
     return a == b
 
 

@@ -105,14 +105,63 @@ def _like(mesh: Mesh, slots: NDArray[np.int32], weights: Array) -> Mesh:
     )  # fmt: skip
 
 
-def without_entry(mesh: Mesh, plain: Mesh, entry: int) -> Mesh:
-    """A mesh without a palette entry, whose weights go back to others; later entries move up."""
-    bare = with_share(mesh, plain, entry, np.zeros(len(mesh.positions)))
-    slots = np.where(bare.slots > entry, bare.slots - 1, np.where(bare.slots == entry, 0, bare.slots)).astype(np.int32)
-    kept = np.arange(len(mesh.palette_bone)) != entry
-    return Mesh(
-        bare.positions, bare.normals, bare.triangles, bare.material, slots, bare.weights, bare.palette_bone[kept], bare.palette_bind[kept], bare.palette_skin[kept]
+def with_shares(
+    mesh: Mesh, plain: Mesh, entries: NDArray[np.int64], shares: Array, part: Array, most: int = MOST
+) -> Mesh:
+    """A mesh of which several palette entries (V, K) have, by their shares (V, K) that add up to 1, a part of every vertex (V,). What others had of it shrinks to the rest;
+    ``plain`` and ``most`` as for ``with_share``. Whoever is left out where there are too many takes his share from all, so that nothing jumps where another comes in.
+    """
+    rows = np.flatnonzero(part > 0.0)
+    if not len(rows):
+        return mesh
+    slots, weights = mesh.slots[rows], mesh.weights[rows].astype(float)
+    mine = np.isin(slots, np.unique(entries[rows])) & (weights > 0.0)
+    weights = np.where(mine, 0.0, weights)
+    total = weights.sum(axis=1)
+    weights *= ((1.0 - part[rows]) / np.maximum(total, 1e-300))[:, None]
+    alone = (total < ALL) & (part[rows] < 1.0)
+    candidates = np.concatenate([slots, entries[rows], plain.slots[rows]], axis=1)
+    values = np.concatenate(
+        [np.where(alone[:, None], 0.0, weights), part[rows, None] * shares[rows], np.where(alone[:, None], (1.0 - part[rows])[:, None] * plain.weights[rows], 0.0)], axis=1
     )  # fmt: skip
+    width = max(most, plain.slots.shape[1])
+    order = np.argsort(-values, axis=1, kind="stable")
+    top = np.take_along_axis(values, order[:, :width], axis=1)
+    over = np.take_along_axis(values, order[:, width : width + 1], axis=1) if values.shape[1] > width else 0.0
+    top = np.maximum(top - over, 0.0)
+    total = top.sum(axis=1, keepdims=True)
+    top = np.where(total > 1e-9, top / np.maximum(total, 1e-300), np.eye(1, width))
+    pad = max(width - mesh.slots.shape[1], 0)
+    all_slots, all_weights = (
+        np.pad(mesh.slots, ((0, 0), (0, pad))),
+        np.pad(mesh.weights.astype(float), ((0, 0), (0, pad))),
+    )
+    chosen = np.where(top > 0.0, np.take_along_axis(candidates, order[:, :width], axis=1), 0)
+    extra = all_slots.shape[1] - width
+    all_slots[rows] = np.pad(chosen, ((0, 0), (0, extra)))
+    all_weights[rows] = np.pad(top, ((0, 0), (0, extra)))
+    return _like(mesh, all_slots, all_weights)
+
+
+def without_entries(mesh: Mesh, plain: Mesh, entries: NDArray[np.int64]) -> Mesh:
+    """A mesh without some palette entries, whose weights go back to the others of each vertex, or to what the skin had before any bone was added; later entries move up."""
+    kept = ~np.isin(np.arange(len(mesh.palette_bone)), entries)
+    weights = np.where(kept[mesh.slots], mesh.weights.astype(float), 0.0)
+    slots, total = np.array(mesh.slots), weights.sum(axis=1)
+    lost = total < ALL
+    if lost.any():
+        wide = max(slots.shape[1], plain.slots.shape[1])
+        slots, weights = (np.pad(x, ((0, 0), (0, wide - x.shape[1]))) for x in (slots, weights))
+        old = [np.pad(x, ((0, 0), (0, wide - x.shape[1]))) for x in (plain.slots, plain.weights.astype(float))]
+        slots[lost], weights[lost] = old[0][lost], old[1][lost]
+        total = weights.sum(axis=1)
+    weights /= total[:, None]
+    index = np.cumsum(kept) - 1
+    slots = np.where(weights > 0.0, index[slots], 0).astype(np.int32)
+    bare = Mesh(
+        mesh.positions, mesh.normals, mesh.triangles, mesh.material, mesh.slots, mesh.weights, mesh.palette_bone[kept], mesh.palette_bind[kept], mesh.palette_skin[kept]
+    )  # fmt: skip
+    return _like(bare, slots, weights)
 
 
 def along_surface(points: Array, edges: np.ndarray, seeds: np.ndarray, reach: float) -> Array:
