@@ -301,7 +301,41 @@ def _springs(B, J, j, c0, c1, c2, h):
         if J[j].mode[r] == LIMITED:
             c -= 0.5 * (J[j].low[r] + J[j].high[r])
         J[j].spring_k[r] = stiff * J[j].feel
-        J[j].spring_aim[r] = -J[j].feel * (push * c + slow * start_speed(B, J, j, r))
+        speed = start_speed(B, J, j, r)
+        J[j].spring_aim[r] = -J[j].feel * (push * c + slow * speed)
+        if r == 0:
+            J[j].opened = J[j].area * (c + J[j].bulk_time * speed)
+
+
+@inlined
+def swell(B, J, cells, listed, h):
+    """The pressure of soft parts: what all meetings of the clusters of one let through adds up to the volume that it lost, which pushes on every one of them."""
+    for l in range(listed.shape[0]):
+        c = cells[listed[l]]
+        for j in range(c[2], c[3]):
+            J[j].swelled = False
+    for l in range(listed.shape[0]):
+        c = cells[listed[l]]
+        for j in range(c[2], c[3]):
+            if J[j].bulk > 0.0 and J[j].live and not J[j].swelled:
+                _press(B, J, cells, listed, J[j].swells, J[j].bulk, h)
+
+
+@inlined
+def _press(B, J, cells, listed, part, bulk, h):
+    """Let the pressure of one part push."""
+    grown = 0.0
+    for l in range(listed.shape[0]):
+        c = cells[listed[l]]
+        for j in range(c[2], c[3]):
+            if J[j].bulk > 0.0 and J[j].swells == part and J[j].live:
+                grown += J[j].opened
+    for l in range(listed.shape[0]):
+        c = cells[listed[l]]
+        for j in range(c[2], c[3]):
+            if J[j].bulk > 0.0 and J[j].swells == part and J[j].live:
+                J[j].swelled = True
+                J[j].spring_aim[0] -= bulk * grown * J[j].area * 0.5 * (h + last_step(B, J, j))
 
 
 @inlined

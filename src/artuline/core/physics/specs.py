@@ -62,7 +62,8 @@ class JointSpec:
     1/s. ``friction``: N m. ``limit_frequency`` (Hz): soft limits. ``bounce``: share of the speed that a limit gives
     back. ``spring_frequency`` (Hz): pull of the linear axes to their middles. ``break_impulse``: N s in a frame.
     ``bend_frequency`` (Hz): the frames are pulled together while there is no drive, tuned for the inertias of ``feels`` (kg, kg m^2 about x and
-    across), which needs to be given then; its mass is that for which linear springs are tuned. ``across``: the inertia about z where it is another than about y, else 0.
+    across), which needs to be given then; its mass is that for which linear springs are tuned. ``across``: the inertia about z where it is another than about y, else 0. ``swells``: the number of the
+    part whose volume it has to do with by its ``area`` (m^2) across x; ``bulk``: the pressure in it for every m^3 lost (Pa), ``bulk_time``: that by which it is damped (s).
     """
 
     parent: int
@@ -89,6 +90,10 @@ class JointSpec:
     bend_ratio: float = 1.0
     feels: tuple[float, float, float] = (0.0, 0.0, 0.0)
     across: float = 0.0
+    swells: int = -1
+    area: float = 0.0
+    bulk: float = 0.0
+    bulk_time: float = 0.0
     target: Array = field(default_factory=lambda: IDENTITY.copy())
     follow: bool = False
     on: bool = True
@@ -200,6 +205,7 @@ def fill_joint(row: np.void, j: JointSpec) -> None:
             f"the joint of body {j.child} has springs for {j.feels}", remedy="Give inertias above zero."
         )
     row["feels"] = (*j.feels, j.across or j.feels[2])
+    row["swells"], row["area"], row["bulk"], row["bulk_time"] = j.swells, j.area, j.bulk, j.bulk_time
     row["target0"] = row["target1"] = j.target
     row["broken"], row["on"] = -1, j.on
 

@@ -156,6 +156,10 @@ JOINT = np.dtype(
         ("wanted", _F, ROWS),  # speed at which a struck limit is left
         ("spring_k", _F, 3),  # stiffness of the pull to the middle, and its impulse at rest
         ("spring_aim", _F, 3),
+        ("area", _F),  # m^2 of the face across x that it stands for in a soft part
+        ("bulk", _F),  # Pa for every m^3 that the part lost, 0: none
+        ("bulk_time", _F),  # s, by which that is damped
+        ("opened", _F),  # m^3 that it let through at the start of the substep, with its speed over that time
         ("Kd", _F, (3, 3)),  # the drive's part, and what it aims at
         ("aim", _F, 3),
         ("rc", _F, 3),  # arms to the child's anchor
@@ -173,10 +177,12 @@ JOINT = np.dtype(
         ("parent", _I),
         ("child", _I),
         ("kind", _I),
+        ("swells", _I),  # the part whose volume it has to do with
         ("broken", _I),  # frame count at which it broke, -1: whole
         ("cone", _B),  # both swings share an elliptical cone
         ("live", _B),  # joins something in this substep
         ("on", _B),
+        ("swelled", _B),  # the pressure of its part in this substep is known
         ("driven", _B),
         ("looped", _B),  # closes a loop of what is joined
     ],

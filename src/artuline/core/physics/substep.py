@@ -28,7 +28,7 @@ from artuline.core.physics.drives import (
 )
 from artuline.core.physics.graph import arrange, factor, solve
 from artuline.core.physics.joint_solve import add_joints, joint_forces, joint_impulses
-from artuline.core.physics.joints import prepare_joints, residuals
+from artuline.core.physics.joints import prepare_joints, residuals, swell
 from artuline.core.physics.kernels import NO, YES, folded, inlined
 from artuline.core.physics.motion import drift, fill_lanes, free_velocities, world_inertia
 from artuline.core.physics.outcome import MOST_TURN, accept, bounded, calm, freeze, gains, set_back, turns_too_far
@@ -187,6 +187,7 @@ def _prepare(B, J, V, cells, listed, gravity, wind, h, ahead):
         free_velocities(b, gravity, wind, h)
         prepare_joints(B, J[c[2] : c[3]], h)
         prepare_drives(B, J[c[2] : c[3]], h, ahead)
+    swell(B, J, cells, listed, h)
 
 
 @inlined

@@ -17,6 +17,7 @@ from artuline.core.motion.skeleton import Pose, rest_matrices, rigid, skeleton_o
 from artuline.core.physics.batches import components
 from artuline.core.physics.patches import INFLUENCES, SkinSpec
 from artuline.core.physics.world import BodySpec, JointSpec, World
+from artuline.core.run.swelling import Swelling, swelling
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import (
@@ -276,6 +277,7 @@ class _Making:
     off: set[tuple[int, int]] = field(default_factory=set)
     apart: dict[tuple[str, str], int] = field(default_factory=dict)
     index: dict[tuple[str, str], int] = field(default_factory=dict)
+    h: float = 1.0 / 240.0
 
     def figure(self, k: int, f: Figure) -> Part:
         """Add a figure: its bodies in the order of their bones, its joints and what does not collide in it."""
@@ -292,11 +294,12 @@ class _Making:
                 self.ghosts.append(len(self.specs))
             self.specs.append(self._body(f, body, p[bone], q[bone]))
         above: dict[str, str] = {}
+        pressed = swelling(f, self.h) if f.softs else {}
         for j in f.joints:
             self.owners.append((k, j))
             spring = springs[j.child]
             self.springs.append(spring.frequency if spring else 0.0)
-            made = _joint(j, self.index[f.id, j.parent], self.index[f.id, j.child], spring)
+            made = _joint(j, self.index[f.id, j.parent], self.index[f.id, j.child], spring, pressed.get(j.id), 1000 * k)
             if _top(above, j.parent) == j.child:
                 # it closes a loop, which the solver takes for a link
                 made.kind = CLOSING.get(j.kind, made.kind)
@@ -306,7 +309,7 @@ class _Making:
         for j in f.loops:
             self.owners.append((k, j))
             self.springs.append(0.0)
-            made = _joint(j, self.index[f.id, j.parent], self.index[f.id, j.child], None)
+            made = _joint(j, self.index[f.id, j.parent], self.index[f.id, j.child], None, pressed.get(j.id), 1000 * k)
             made.kind = CLOSING.get(j.kind, made.kind)
             self.joints.append(made)
         self.off |= {(self.index[f.id, a], self.index[f.id, b]) for a, b in f.pairs_off}
@@ -334,7 +337,7 @@ class _Making:
 
 def build(scene: Scene, assets: AssetStore) -> Built:
     """Make the world of a scene, posed by its keys at the first frame. Raises ArtulineError."""
-    made = _Making(windy=any(scene.wind) or bool(scene.wind_lane.keys))
+    made = _Making(windy=any(scene.wind) or bool(scene.wind_lane.keys), h=1.0 / (scene.rate * scene.substeps))
     parts = tuple(made.figure(k, f) for k, f in enumerate(scene.figures))
     made.off |= {(made.index[a.figure, a.body], made.index[b.figure, b.body]) for a, b in scene.pairs_off}
     rides = _rides(scene, parts)
@@ -425,8 +428,11 @@ def mesh_solid(assets: AssetStore, key: str) -> TriangleMesh:
     return triangle_mesh(arrays["vertices"], arrays["triangles"])
 
 
-def _joint(j: Joint, parent: int, child: int, spring: Spring | None) -> JointSpec:
-    """The solver's joint between two rows."""
+def _joint(
+    j: Joint, parent: int, child: int, spring: Spring | None, pressed: Swelling | None = None, first: int = 0
+) -> JointSpec:
+    """The solver's joint between two rows; the parts of the figure that swell count from ``first`` on."""
+    part, bulk, time = pressed or (0, 0.0, 0.0)
     return JointSpec(
         parent=parent, child=child, kind=j.kind, anchor=np.array(j.point), frame_c=np.array(j.frame), frame_p=np.array(j.parent_frame),
         limits=(j.swing_y, j.swing_z, *j.twist) if j.limited else None,
@@ -435,6 +441,7 @@ def _joint(j: Joint, parent: int, child: int, spring: Spring | None) -> JointSpe
         spring_frequency=j.spring_frequency, spring_ratio=j.spring_ratio,
         damping=0.0 if spring else j.damping, ratio=spring.ratio if spring else 1.0,
         bend_frequency=j.bend_frequency, bend_ratio=j.bend_ratio, feels=j.feels, across=j.across,
+        swells=first + part, area=j.area, bulk=bulk, bulk_time=time,
     )  # fmt: skip
 
 

@@ -27,6 +27,7 @@ from artuline.core.physics import (
     graph,
     joint_solve,
     joints,
+    missed,
     motion,
     outcome,
     parts,
@@ -64,6 +65,13 @@ def ask_plain_rules_first() -> None:
 def _small_world() -> World:
     ball = Shape(kind="sphere", radius=0.1)
     bodies = [BodySpec((ball,), position=np.array([0.0, 1.0 + i, 0.0])) for i in range(2)]
+    return World(bodies, [JointSpec(0, 1, follow=True)], plane=(0.0, 0.5, 0.0))
+
+
+def _apart() -> World:
+    """Two that hang together, and one by itself: islands."""
+    ball = Shape(kind="sphere", radius=0.1)
+    bodies = [BodySpec((ball,), position=np.array([0.0, 1.0 + i, 0.0])) for i in range(3)]
     return World(bodies, [JointSpec(0, 1, follow=True)], plane=(0.0, 0.5, 0.0))
 
 
@@ -128,6 +136,18 @@ def compile_joints() -> None:
     _compile(substep.pattern_of, b, j, c, k, cells, listed)
 
 
+def _compile_islands() -> None:
+    """What runs islands apart, and finds those that came to meet."""
+    w = _apart()
+    w.step(1.0 / 24.0, 2)
+    n = len(w.bodies)
+    whole, yes, places, boxes = np.zeros(n, np.int64), np.zeros(n, bool), np.zeros((n, 2, 3)), np.zeros((n, 6))
+    _compile(missed.sweep_boxes, w.bodies, whole, places, places, whole, boxes)
+    _compile(
+        missed.find_missed, w.bodies, w.apart, whole, boxes, whole, yes, places, places, whole, whole, np.zeros((n, 2), np.int64)
+    )  # fmt: skip
+
+
 def _compile_all() -> None:
     """The two halves side by side if there are two cores, then what joins them."""
     other = None
@@ -141,6 +161,7 @@ def _compile_all() -> None:
         if other is not None:
             other.wait()
         _small_world().step(1.0 / 24.0, 2)
+        _compile_islands()
         fit(np.zeros((3, 4)), Wish(1.0, turning=True))
         winding_numbers(np.zeros((1, 3)), np.eye(3), np.arange(3)[None])
     finally:

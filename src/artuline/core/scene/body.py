@@ -85,7 +85,7 @@ class Joint(Model):
     parts the joint when it carries more within a frame (N s, 0: never). ``bend_frequency`` (Hz, 0: none) and ``bend_ratio`` pull the frames
     together, where no tone holds the joint, tuned for ``feels``: kg, and kg m^2 about x and across, whatever hangs on it; the
     mass is that for which the springs of linear axes are tuned (zeros: for what hangs on it). ``across`` (kg m^2, 0: the same) is what it feels about z
-    where that is not what it feels about y.
+    where that is not what it feels about y. ``area``: m^2 of the face across x that it stands for in a soft part.
     """
 
     id: Id
@@ -114,6 +114,7 @@ class Joint(Model):
     bend_ratio: NonNegative = 1.0
     feels: tuple[NonNegative, NonNegative, NonNegative] = (0.0, 0.0, 0.0)
     across: NonNegative = 0.0
+    area: NonNegative = 0.0
 
     @model_validator(mode="after")
     def _ordered(self) -> "Joint":

@@ -163,7 +163,7 @@ def _joint(soft: Soft, middles: Array, m: Meeting, parent: str, child: str, up: 
         id=f"{child} to {parent}", parent=parent, child=child, kind="axes", axes=(free,) * 6, limited=False, damping=0.0,
         frame=tuple(rotation.multiply(rotation.conjugate(down), m.turn)), parent_frame=tuple(rotation.multiply(rotation.conjugate(up), m.turn)),
         point=tuple(rotation.rotate(rotation.conjugate(down), m.place - middles[k])), spring_frequency=soft.stretch, spring_ratio=soft.ratio,
-        bend_frequency=soft.stretch, bend_ratio=soft.ratio, feels=(firm.mass, firm.twist, firm.about_y), across=firm.about_z,
+        bend_frequency=soft.stretch, bend_ratio=soft.ratio, feels=(firm.mass, firm.twist, firm.about_y), across=firm.about_z, area=m.area,
     )  # fmt: skip
 
 
