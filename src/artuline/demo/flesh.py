@@ -82,30 +82,41 @@ def _faster(assets: AssetStore, clip: str, share: float) -> str:
 
 def with_satchel(figure: Figure, assets: AssetStore) -> Figure:
     """The figure with a leather satchel at its left hip: a part of its mesh that nothing joins to the coat, carried by the hips."""
-    mesh = Mesh.from_arrays(assets[str(figure.asset)])
+    points, faces = pad(BAG, HALF, 0.32)
+    # a flap over its upper half, thicker towards the belt
+    points[:, 0] += np.where(
+        points[:, 0] > BAG[0], 0.018 * np.clip((points[:, 1] - BAG[1]) / HALF[1] + 0.25, 0.0, 1.0), 0.0
+    )
+    return worn(figure, assets, points, faces, "hips", Material(name="leather", color=(0.16, 0.075, 0.03)))
+
+
+def pad(middle: np.ndarray, half: np.ndarray, power: float) -> tuple[np.ndarray, np.ndarray]:
+    """A closed surface between a box (power 0) and an ellipsoid (1): vertices (V, 3) and triangles."""
     u, v = np.meshgrid(
         np.linspace(-np.pi, np.pi, ROUND, endpoint=False), np.linspace(-0.5 * np.pi, 0.5 * np.pi, TALL), indexing="ij"
     )
 
-    def power(x: np.ndarray) -> np.ndarray:
-        # nearly a box, with round edges
-        return np.sign(x) * np.abs(x) ** 0.32
+    def raised(x: np.ndarray) -> np.ndarray:
+        return np.sign(x) * np.abs(x) ** power
 
-    points = BAG + HALF * np.stack(
-        [power(np.cos(v)) * power(np.cos(u)), power(np.sin(v)), power(np.cos(v)) * power(np.sin(u))], axis=-1
+    points = middle + half * np.stack(
+        [raised(np.cos(v)) * raised(np.cos(u)), raised(np.sin(v)), raised(np.cos(v)) * raised(np.sin(u))], axis=-1
     )
-    # a flap over its upper half, thicker towards the belt
-    points[..., 0] += np.where(
-        points[..., 0] > BAG[0], 0.018 * np.clip((points[..., 1] - BAG[1]) / HALF[1] + 0.25, 0.0, 1.0), 0.0
-    )
-    points = points.reshape(-1, 3)
     i, j = np.meshgrid(np.arange(ROUND), np.arange(TALL - 1), indexing="ij")
     a, b = i * TALL + j, (i + 1) % ROUND * TALL + j
     faces = np.concatenate([np.stack([a, a + 1, b], -1), np.stack([b, a + 1, b + 1], -1)]).reshape(-1, 3)
-    entry = int(np.flatnonzero(mesh.palette_bone == figure.bone_index["hips"])[0])
+    return points.reshape(-1, 3), faces
+
+
+def worn(
+    figure: Figure, assets: AssetStore, points: np.ndarray, faces: np.ndarray, bone: str, material: Material
+) -> Figure:
+    """The figure, as it is at the origin, with one more piece of skin (V, 3), m, that a bone carries."""
+    mesh = Mesh.from_arrays(assets[str(figure.asset)])
+    entry = int(np.flatnonzero(mesh.palette_bone == figure.bone_index[bone])[0])
     # into the space in which that skin was bound
     back = np.linalg.inv(
-        rest_matrices(figure.changed(position=(0.0, 0.0, 0.0), turn=0.0, track=()))[figure.bone_index["hips"]]
+        rest_matrices(figure.changed(position=(0.0, 0.0, 0.0), turn=0.0, track=()))[figure.bone_index[bone]]
         @ mesh.palette_bind[entry]
     )
     bound = points @ back[:3, :3].T + back[:3, 3]
@@ -126,5 +137,4 @@ def with_satchel(figure: Figure, assets: AssetStore) -> Figure:
         np.concatenate([mesh.material, np.full(len(faces), len(figure.materials), np.int32)]),
         np.concatenate([mesh.slots, slots]), np.concatenate([mesh.weights, weights]), mesh.palette_bone, mesh.palette_bind, mesh.palette_skin,
     )  # fmt: skip
-    leather = Material(name="leather", color=(0.16, 0.075, 0.03))
-    return figure.changed(asset=assets.add(made.to_arrays()), materials=(*figure.materials, leather))
+    return figure.changed(asset=assets.add(made.to_arrays()), materials=(*figure.materials, material))

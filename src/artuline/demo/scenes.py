@@ -23,7 +23,7 @@ from artuline.core.scene.model import (
     VectorLane,
     obstacle,
 )
-from artuline.demo import flesh, props, strands
+from artuline.demo import flesh, props, soft, strands
 from artuline.demo.figures import ready_figure
 
 
@@ -175,6 +175,8 @@ DEMOS: dict[str, Demo] = {
         Demo("floats", "Ten strings of cork floats drop over a bollard, and over a deckhand who turns", strands.floats),
         Demo("collar", "The goat with a bell on a collar, and a lead that drags on deck", strands.collar),
         Demo("belly", "The deckhand runs down the gangway, and belly and satchel follow", flesh.belly),
+        Demo("vest", "The deckhand stumbles and falls on his life vest, two soft chambers", soft.vest),
+        Demo("jelly", "An inflatable fender without a skeleton is dropped between hull and quay", soft.jelly),
         Demo("goat", "The ship's goat trots, and its ears, tail and beard follow by themselves", goat),
     )
 }

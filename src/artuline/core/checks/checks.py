@@ -103,7 +103,7 @@ def _lanes(scene: Scene, f: Figure) -> list[Finding]:
         frames = [k.frame for k in g.handover.keys if k.value > 0]
         if frames and (max(frames) < scene.start or min(frames) > scene.end):
             found.append(Finding(2, f"The handover of {g.name!r} lies outside of the scene's range.", f.id))
-        elif scene.ground is None and g.start_bone is None and not any(_is_floor(o) for o in scene.obstacles):
+        elif scene.ground is None and g.begins_at(None) and not any(_is_floor(o) for o in scene.obstacles):
             found.append(
                 Finding(
                     2, f"{f.name} is handed over whole and there is no ground: it will fall without end.", f.id,

@@ -69,7 +69,7 @@ def _jump(scene: Scene, f: Figure, assets: AssetStore, m: Mount, holder: Figure,
 def _fall(figure: str, frame: float) -> Fix:
     def change(s: Scene) -> Scene:
         made = edit.hand_over(s, figure, None, frame, s.end + 1000.0, 0.0, 0.0)
-        g = next(g for g in made.figure(figure).groups if g.start_bone is None)
+        g = next(g for g in made.figure(figure).groups if g.begins_at(None))
         return edit.group(made, figure, g.id, tone=Lane())
 
     return change

@@ -23,7 +23,7 @@ TWIST, SWING_Y, SWING_Z, CONE = 3, 4, 5, 6
 ROWS = 7
 
 #: Neighbours that a body may have in the factors, its parent among them.
-MOST_NEIGHBOURS = 16
+MOST_NEIGHBOURS = 48
 
 # Indices into the counters
 CONTACTS, ASKED, DONE, FACTORED, SOLVED, NEAR, SWEPT, HALTED, PATTERN, SMOOTH, FULL, HALF = range(12)

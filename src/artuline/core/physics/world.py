@@ -14,6 +14,7 @@ from artuline.core.geometry.polyhedron import TriangleMesh, hull_of
 from artuline.core.geometry.rotation import IDENTITY, Array
 from artuline.core.physics.batches import Given, components, make_parts
 from artuline.core.physics.collide import LEAST_SPEED, find_contacts, find_near
+from artuline.core.physics.graph import arrange
 from artuline.core.physics.island_runs import MOST_IN_PLACE, IslandRunner
 from artuline.core.physics.joints import HARD
 from artuline.core.physics.patches import SkinSpec, patches_of
@@ -146,12 +147,25 @@ class World:
         # all of it is one cell
         self.parts = make_parts(1, n, in_place, room)
         self.parts[0][:] = [0, n, 0, len(joints), 0], [n, n, len(joints), len(joints), len(self.lanes)]
+        self._refuse_thicket()
         self.tugs = np.zeros(1, TUG)
         self.tugs["body"], self.tugs["frequency"], self.tugs["mass"] = -1, 1.0, 1.0
         self.counters = np.zeros(COUNTERS, np.int64)
         self.scratch = np.zeros((4, 3, 3))
         self.islands = IslandRunner(self)
         self.room: dict[int, list[np.ndarray]] = {}  # for the inputs of ``step``, by the number of substeps
+
+    def _refuse_thicket(self) -> None:
+        """Raises ArtulineError where so many joints lead from body to body that what hangs together has no room in the factors."""
+        if len(self.joints) <= len(self.bodies):
+            return
+        b, j, n = self.bodies.copy(), self.joints.copy(), len(self.bodies)
+        b["free"], j["live"] = True, j["on"]
+        one = np.arange(n)
+        if not arrange(b, j, self.contacts, self.coupled, 0, self.parts[0], one[:1], one, one.copy(), 0, False):
+            raise ArtulineError(
+                "too many bodies are joined to each other crosswise", remedy="Divide soft parts into fewer clusters."
+            )
 
     def _raise_masses(self, joints: list[JointSpec]) -> Array:
         """Give bodies that carry far more than they weigh as much mass as the steps can follow, and say by how much (n,).

@@ -213,7 +213,7 @@ def hand_over(
     """Add a group for ``start_bone`` and all below (or change the one there is) and give it an interval."""
     f = s.figure(figure_id)
     lane = interval_lane(start, end, ramp_in, ramp_out)
-    same = next((g for g in f.groups if g.start_bone == start_bone), None)
+    same = next((g for g in f.groups if g.begins_at(start_bone)), None)
     if same is not None:
         return group(s, figure_id, same.id, handover=lane, tone=Lane(rest=tone))
     new = Group(

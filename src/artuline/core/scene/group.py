@@ -42,3 +42,7 @@ class Group(Model):
     returns: Literal["keys", "pose", "clip"] = "keys"
     clip: str | None = None
     planted: bool = True
+
+    def begins_at(self, bone: str | None) -> bool:
+        """Whether it is about a bone and all below it, or about the whole figure (None); not about bones that were chosen."""
+        return not self.bones and self.start_bone == bone

@@ -7,7 +7,7 @@ from pydantic import Field
 from artuline.core.scene.values import Id, Model, NonNegative, Positive, Share
 
 #: Clusters that a soft part may have.
-MOST_CLUSTERS = 200
+MOST_CLUSTERS = 120
 
 
 class Soft(Model):

@@ -16,7 +16,7 @@ from artuline.core.geometry.winding import winding_numbers
 FINE = 5.0  # points of the grid to the size of a cluster
 LEAST = 3  # and across the thinnest way of the whole
 LEAST_POINTS, MOST_POINTS = 4_000, 12_000
-MOST_CLUSTERS = 200
+MOST_CLUSTERS = 120
 ROUNDS, REFINED = (
     12,
     40,
@@ -66,7 +66,7 @@ class Cells:
     @cached_property
     def volumes(self) -> Array:
         """Of every cluster (K,), m^3."""
-        return np.bincount(self.owner, minlength=self.count) * self.each
+        return np.asarray(np.bincount(self.owner, minlength=self.count) * self.each, np.float64)
 
     @cached_property
     def middles(self) -> Array:

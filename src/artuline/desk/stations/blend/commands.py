@@ -128,7 +128,7 @@ class Commands:
             for bone in sorted(bones, key=lambda b: f.bone_index[b]):
                 if bone in f.body_of:
                     sc = edit.hand_over(sc, f.id, bone, s.start, s.end, 0.0, 0.0)
-                    made = next(g for g in sc.figure(f.id).groups if g.start_bone == bone)
+                    made = next(g for g in sc.figure(f.id).groups if g.begins_at(bone))
                     sc = edit.group(sc, f.id, made.id, spring=Spring())
             return sc
 

@@ -217,6 +217,9 @@ class LaneRow:
             a, b = sorted((float(first), float(self._frame(pointer.at, scale))))
             if b - a < 2:
                 return lambda s: s
+            if g is not None and g.bones:
+                lane = edit.interval_lane(a, b, 0.0, edit.usual_ramp(a, b))
+                return lambda s: edit.group(s, self.figure, g.id, handover=lane)
             return lambda s: edit.hand_over(s, self.figure, bone, a, b, 0.0, edit.usual_ramp(a, b))
 
         return Drag("Hand over on an interval", change)
