@@ -7,13 +7,14 @@ from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Figure, Ground, Material, MotionKey, Push, Scene, Shape, Soft, obstacle
 from artuline.core.setup.soft import add_soft, copied_soft, mask
-from artuline.core.setup.soft_skin import facing_the_rest, region_piece
+from artuline.core.setup.soft_skin import facing_the_rest, region_piece, skinned
 from artuline.core.setup.surfaces import revolved
 from artuline.demo.figures import ready_figure
 from artuline.demo.flesh import pad, worn
 from artuline.demo.things import assembled
 
-CHAMBER, SIZE = np.array([0.088, 1.255, 0.165]), np.array([0.078, 0.15, 0.062])  # of the vest: middle and half of it, m
+CHAMBER, SIZE = np.array([0.088, 1.255, 0.18]), np.array([0.078, 0.15, 0.062])  # of the vest: middle and half of it, m
+SEAM = 1.20  # above which they are sewn on, m
 ORANGE = Material(name="vest", color=(0.78, 0.19, 0.02))
 RUBBER, BAND = (0.72, 0.70, 0.62), (0.05, 0.07, 0.11)
 HALF, RADIUS = 0.36, 0.19  # of the fender, without its ends, m
@@ -24,21 +25,24 @@ def vest(assets: AssetStore) -> Scene:
     figure = with_vest(ready_figure("deckhand", assets), assets).changed(clip="crossing")
     scene = Scene(name="vest", rate=24.0, start=0, end=96, figures=(figure,), ground=Ground(), warm_up=12)
     left = region_piece(figure, assets, CHAMBER + np.array([0.0, 0.0, SIZE[2]]))
-    root = facing_the_rest(figure, assets, left, 0.02)
+    root = facing_the_rest(figure, assets, left, 0.03)
+    if root is not None:
+        # sewn on by its upper half, so that it swings
+        root &= skinned(figure, assets).points[:, 1] > SEAM
     soft = Soft(
-        id="vest_l", region=mask(assets, left), root=None if root is None else mask(assets, root), bone="chest", count=14, fall=0.05,
-        stretch=1.6, ratio=0.1, density=90.0, keeps=0.1, gravity=0.3,
+        id="vest_l", region=mask(assets, left), root=None if root is None else mask(assets, root), bone="chest", count=14, fall=0.1,
+        stretch=3.0, ratio=0.1, density=120.0, keeps=0.1, gives=0.35, gravity=0.5,
     )  # fmt: skip
     scene, _ = copied_soft(add_soft(scene, assets, figure.id, soft), assets, figure.id, "vest_l")
-    # the vest stays in the hands of physics; he comes to be at 36
-    scene = edit.hand_over(scene, figure.id, None, 36, 400, 0, 0, tone=0.08)
+    # the chambers are in the hands of physics all the time, he is from 36 on
+    scene = edit.hand_over(scene, figure.id, None, 36, 400, 0, 0, tone=0.3)
     shove = Push(
         id="stumble",
         figure=figure.id,
         body="chest",
         start=36.0,
         frames=3.0,
-        impulse=(0.0, 0.0, 95.0),
+        impulse=(0.0, 0.0, 60.0),
         point=(0.0, 0.12, 0.0),
     )
     return edit.scene(scene, pushes=(shove,))
@@ -81,6 +85,6 @@ def jelly(assets: AssetStore) -> Scene:
     scene = Scene(name="jelly", rate=24.0, start=0, end=110, figures=(figure, quay, hull), ground=Ground())
     whole = np.ones(len(assets[str(figure.asset)]["positions"]), bool)
     soft = Soft(
-        id="soft", region=mask(assets, whole), bone=figure.bones[0].name, count=40, stretch=1.6, ratio=0.12, density=60.0, keeps=0.05
+        id="soft", region=mask(assets, whole), bone=figure.bones[0].name, count=40, stretch=1.6, ratio=0.12, density=60.0, keeps=0.05, gives=1.0
     )  # fmt: skip
     return add_soft(scene, assets, figure.id, soft)

@@ -56,7 +56,7 @@ class JointSpec:
 
     ``frame_c``, ``frame_p``: the joint's rotation in each body's frame; x is the bone, or the hinge's or slide's axis.
     ``limits``: half swings y and z, twist from and to (ball); the last two for a hinge. ``axes``: for the
-    kind axes, the ranges of x, y, z, twist, swing y and swing z; for a slide, the range along x alone may be given.
+    kind axes, and for a pin that has some, the ranges of x, y, z, twist, swing y and swing z; for a slide, the range along x alone may be given.
     ``lengths``: least and most of a tie. ``frequency`` (Hz) and ``ratio`` set a drive to ``target`` (relative
     rotation of the joint's frames). ``follow``: anchor and target come from the keyed poses. ``damping``: passive,
     1/s. ``friction``: N m. ``limit_frequency`` (Hz): soft limits. ``bounce``: share of the speed that a limit gives
@@ -113,6 +113,8 @@ class JointSpec:
             return (*point, limits[2:], (-limits[0], limits[0]), (-limits[1], limits[1]))
         if self.kind == "slide":
             return (self.axes[0] if self.axes else None, closed, closed, closed, closed, closed)
+        if self.kind == "pin" and len(self.axes) == 6:
+            return self.axes
         if self.kind == "pin":
             # one with a spring gives way
             return (*(point if self.spring_frequency == 0.0 else (None,) * 3), None, None, None)

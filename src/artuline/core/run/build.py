@@ -302,7 +302,7 @@ class _Making:
             made = _joint(j, self.index[f.id, j.parent], self.index[f.id, j.child], spring, pressed.get(j.id), 1000 * k)
             if _top(above, j.parent) == j.child:
                 # it closes a loop, which the solver takes for a link
-                made.kind = CLOSING.get(j.kind, made.kind)
+                made.kind, made.axes = CLOSING.get(j.kind, made.kind), ()
             else:
                 above[j.child] = j.parent
             self.joints.append(made)

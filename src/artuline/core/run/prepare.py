@@ -25,6 +25,7 @@ from artuline.core.physics import (
     curves,
     drives,
     graph,
+    islands,
     joint_solve,
     joints,
     missed,
@@ -142,6 +143,10 @@ def _compile_islands() -> None:
     w.step(1.0 / 24.0, 2)
     n = len(w.bodies)
     whole, yes, places, boxes = np.zeros(n, np.int64), np.zeros(n, bool), np.zeros((n, 2, 3)), np.zeros((n, 6))
+    _compile(
+        islands.find_awake, w.bodies, w.joints, w.tugs, whole, np.zeros((n, 2), np.int64), places, np.zeros((n, 2, 4)), np.zeros((n, 1), bool),
+        np.zeros((n, 1, 2)), np.zeros((len(w.joints), 1)), yes,
+    )  # fmt: skip
     _compile(missed.sweep_boxes, w.bodies, whole, places, places, whole, boxes)
     _compile(
         missed.find_missed, w.bodies, w.apart, whole, boxes, whole, yes, places, places, whole, whole, np.zeros((n, 2), np.int64)

@@ -17,7 +17,7 @@ class Soft(Model):
     from the rest, and not at all where there is no rest. ``bone``: what it hangs on. ``fall``: m along the skin from where it is attached over which it comes to move
     by itself. ``stretch`` (Hz): how often a second a metre of it would swing lengthwise, held at one end; ``ratio``: the damping ratio of that. ``bend``, ``twist`` (Hz):
     how often a metre of it would swing as firm against bending, and turning, as it is made beyond what follows from its stretching. ``density`` kg/m^3. ``keeps``: the share of its volume that
-    it loses at most under three times its weight. ``gravity``: share that it feels: a skin is modelled as it hangs. ``mirrored``: divided as its mirror image would be.
+    it loses at most under three times its weight. ``gives``: the share of the way to its neighbours by which a cluster moves at most, 1: there is no end to it. ``gravity``: share that it feels: a skin is modelled as it hangs. ``mirrored``: divided as its mirror image would be.
     """
 
     id: Id
@@ -33,6 +33,7 @@ class Soft(Model):
     density: Positive = 400.0
     friction: NonNegative = 0.6
     keeps: Annotated[float, Field(gt=0.0, le=1.0)] = 0.1
+    gives: Annotated[float, Field(gt=0.0, le=1.0)] = 0.5
     gravity: Share = 1.0
     shape: Literal["hull", "sphere"] = "hull"
     mirrored: bool = False

@@ -29,6 +29,7 @@ from artuline.core.setup.strand import CANTILEVER, same_value
 from artuline.core.setup.weights import with_shares
 
 CORNERS = 24  # of a cluster's hull
+TURNS = 1.4  # radians that a cluster turns, where it may move by the whole way to its neighbour
 ROUND = 0.9  # of a cluster's size: a sphere that is as large
 
 
@@ -158,9 +159,11 @@ def _joints(figure: Figure, soft: Soft, made: Division, turns: list[Array]) -> t
 
 def _joint(soft: Soft, middles: Array, m: Meeting, parent: str, child: str, up: Array, down: Array, k: int) -> Joint:
     firm = firmness(soft, m)
-    free = None
+    # beyond that it is as hard as what is pressed flat
+    far = soft.gives * min(m.apart, m.area**0.5)
+    way, turn = (-far, far), (-TURNS * soft.gives, TURNS * soft.gives)
     return Joint(
-        id=f"{child} to {parent}", parent=parent, child=child, kind="axes", axes=(free,) * 6, limited=False, damping=0.0,
+        id=f"{child} to {parent}", parent=parent, child=child, kind="axes", axes=(way, way, way, turn, turn, turn), limited=soft.gives < 1.0, damping=0.0,
         frame=tuple(rotation.multiply(rotation.conjugate(down), m.turn)), parent_frame=tuple(rotation.multiply(rotation.conjugate(up), m.turn)),
         point=tuple(rotation.rotate(rotation.conjugate(down), m.place - middles[k])), spring_frequency=soft.stretch, spring_ratio=soft.ratio,
         bend_frequency=soft.stretch, bend_ratio=soft.ratio, feels=(firm.mass, firm.twist, firm.about_y), across=firm.about_z, area=m.area,
