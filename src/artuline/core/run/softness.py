@@ -121,7 +121,7 @@ def _beside(triangles: np.ndarray, share: Array) -> np.ndarray:
     edges = np.sort(np.concatenate([t[:, [0, 1]], t[:, [1, 2]], t[:, [2, 0]]]), axis=1)
     whose = np.tile(np.arange(len(t)), 3)
     order = np.lexsort((edges[:, 1], edges[:, 0]))
-    same = np.asarray(np.all(edges[order][1:] == edges[order][:-1], axis=1))
+    same = np.abs(np.diff(edges[order], axis=0)).sum(axis=1) == 0
     pairs = np.stack([whose[order][1:][same], whose[order][:-1][same]], axis=1)
     still = (share[t] <= 0.0).all(axis=1)
     return np.asarray(pairs[still[pairs[:, 0]] != still[pairs[:, 1]]])

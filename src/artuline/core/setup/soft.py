@@ -5,7 +5,6 @@ against bending (rigid bodies and springs: Kawai 1978, Nuclear Engineering and D
 Fracture Mechanics 61). So it is as firm whatever the number of clusters.
 """
 
-import contextlib
 from dataclasses import dataclass
 from functools import partial
 
@@ -21,14 +20,12 @@ from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Body, Bone, Figure, Group, Joint, Model, Scene, Shape, Soft
 from artuline.core.setup.bones import rebound, without_bones
 from artuline.core.setup.mirror import mirror_pairs, mirror_plane, other_side
-from artuline.core.setup.patch_fit import hull_shape
 from artuline.core.setup.ragdoll import resting_overlaps
 from artuline.core.setup.soft_cells import ROOT, Meeting
 from artuline.core.setup.soft_skin import ALIKE, Division, divide, original, skinned
 from artuline.core.setup.strand import CANTILEVER, same_value
 from artuline.core.setup.weights import with_shares
 
-CORNERS = 24  # of a cluster's hull
 TURNS = 1.4  # radians that a cluster turns, where it may move by the whole way to its neighbour
 ROUND = 0.9  # of a cluster's size: a sphere that is as large
 
@@ -61,6 +58,7 @@ def firmness(soft: Soft, m: Meeting) -> Firmness:
     )
 
 
+#: Divisions of the last recipes, by what they depend on.
 _divisions: dict[object, Division] = {}
 
 
@@ -78,30 +76,47 @@ def division_of(figure: Figure, assets: AssetStore, soft: Soft) -> Division:
     return found
 
 
+@dataclass(frozen=True, eq=False)
+class Made:
+    """What a recipe makes: the recipe with as many clusters as there are, bones, bodies, joints, and loops."""
+
+    soft: Soft
+    bones: tuple[Bone, ...]
+    bodies: tuple[Body, ...]
+    joints: tuple[Joint, ...]
+    loops: tuple[Joint, ...]
+
+
+def made_of(figure: Figure, assets: AssetStore, soft: Soft) -> Made:
+    """Bones, bodies and joints of a soft part as its recipe makes them. Raises ArtulineError for what cannot be."""
+    division = division_of(figure, assets, soft)
+    soft = soft.changed(count=division.cells.count)
+    rest = rest_matrices(figure)
+    turns = [rigid(rest)[1][b] for b in division.carried]
+    bones = tuple(
+        Bone(
+            name=name, parent=figure.bones[b].name, deforms=True,
+            translation=tuple(transforms.apply(np.linalg.inv(rest[b]), middle[None])[0]),
+        )
+        for name, b, middle in zip(soft.clusters, division.carried, division.cells.middles, strict=True)
+    )  # fmt: skip
+    bodies = tuple(_body(soft, n, division, k, turns[k]) for k, n in enumerate(soft.clusters))
+    joints, loops = _joints(figure, soft, division, turns)
+    return Made(soft, bones, bodies, tuple(joints), tuple(loops))
+
+
 def fresh(figure: Figure, assets: AssetStore, soft: Soft) -> Figure:
     """The figure with the bones, bodies, joints and loops of a soft part as its recipe makes them, the skin bound to them; its clusters must not be there yet."""
-    made = division_of(figure, assets, soft)
-    if made.cells.count != soft.count:
-        soft = soft.changed(count=made.cells.count)
-    names = soft.clusters
+    made = made_of(figure, assets, soft)
+    names = made.soft.clusters
     taken = set(names) & set(figure.curve_names)
     if taken:
         raise ArtulineError(f"{figure.name} has a bone {min(taken)!r} already", remedy="Choose another name.")
-    parents = [figure.bones[b].name for b in made.carried]
-    rest = rest_matrices(figure)
-    q = rigid(rest)[1]
-    bones, turns = [], []
-    for name, b, middle in zip(names, made.carried, made.cells.middles, strict=True):
-        local = transforms.apply(np.linalg.inv(rest[b]), middle[None])[0]
-        bones.append(Bone(name=name, parent=figure.bones[b].name, translation=tuple(local), deforms=True))
-        turns.append(q[b])
-    bodies = tuple(_body(soft, name, made, k, turn) for k, (name, turn) in enumerate(zip(names, turns, strict=True)))
-    joints, loops = _joints(figure, soft, made, turns)
     grown = figure.changed(
-        bones=(*figure.bones, *bones), softs=(*figure.softs, soft), plain=figure.plain or figure.asset, bodies=(*figure.bodies, *bodies),
-        joints=(*figure.joints, *joints), loops=(*figure.loops, *loops),
+        bones=(*figure.bones, *made.bones), softs=(*figure.softs, made.soft), plain=figure.plain or figure.asset, bodies=(*figure.bodies, *made.bodies),
+        joints=(*figure.joints, *made.joints), loops=(*figure.loops, *made.loops),
     )  # fmt: skip
-    mesh = _bound(grown, assets, soft, made, parents)
+    mesh = _bound(grown, assets, made.soft, division_of(figure, assets, soft))
     apart = {frozenset(p) for p in grown.pairs_off}
     mine = set(names)
     touching = [
@@ -112,15 +127,15 @@ def fresh(figure: Figure, assets: AssetStore, soft: Soft) -> Figure:
 
 
 def _body(soft: Soft, name: str, made: Division, k: int, turn: Array) -> Body:
-    cells = made.cells
-    volume = float(cells.volumes[k])
+    volume, hull = float(made.cells.volumes[k]), made.hulls[k]
     shape = Shape(kind="sphere", radius=ROUND * 0.5 * volume ** (1.0 / 3.0))
-    if soft.shape == "hull":
+    if soft.shape == "hull" and hull is not None:
         # in the frame of its bone
-        places = rotation.rotate(rotation.conjugate(turn), made.hulls[k] - cells.middles[k])
-        # what is as flat as a sheet has a ball
-        with contextlib.suppress(ArtulineError):
-            shape = hull_shape(places, 1.0, CORNERS)
+        back = rotation.conjugate(turn)
+        points = rotation.rotate(back, np.array(hull.points))
+        shape = hull.changed(
+            position=tuple(rotation.rotate(back, np.array(hull.position))), points=tuple(map(tuple, points.tolist()))
+        )
     return Body(
         id=name, bone=name, shapes=(shape,), mass=soft.density * volume, friction=soft.friction, apart=soft.id, gravity=soft.gravity
     )  # fmt: skip
@@ -170,13 +185,13 @@ def _joint(soft: Soft, middles: Array, m: Meeting, parent: str, child: str, up: 
     )  # fmt: skip
 
 
-def _bound(figure: Figure, assets: AssetStore, soft: Soft, made: Division, parents: list[str]) -> Mesh:
+def _bound(figure: Figure, assets: AssetStore, soft: Soft, made: Division) -> Mesh:
     """The skin with the weights of a soft part that it does not have yet."""
     mesh, plain = (Mesh.from_arrays(assets[str(x)]) for x in (figure.asset, figure.plain))
     rest, first = rest_matrices(figure), len(mesh.palette_bone)
     binds = []
-    for name, parent in zip(soft.clusters, parents, strict=True):
-        i, up = figure.bone_index[name], figure.bone_index[parent]
+    for name, up in zip(soft.clusters, made.carried, strict=True):
+        i = figure.bone_index[name]
         entry = np.flatnonzero(plain.palette_bone == up)
         # as its parent binds the skin, else whoever carries most of it
         k = int(entry[0]) if len(entry) else int(np.argmax(np.bincount(plain.slots[:, 0])))
@@ -231,17 +246,17 @@ Edits = dict[tuple[str, str], dict[str, object]]
 
 def edits_by_hand(figure: Figure, assets: AssetStore, id_: str) -> Edits:
     """What was changed of the bodies and joints of a soft part since its recipe made them: the fields by ("bodies", "joints" or "loops", id)."""
-    soft = soft_named(figure, id_)
-    bare, _ = rebound(figure, assets, *_without(figure, assets, id_))
-    made, found = fresh(bare, assets, soft), {}
+    made = made_of(figure, assets, soft_named(figure, id_))
+    found: Edits = {}
     for kind in ("bodies", "joints", "loops"):
-        was: dict[str, Model] = {x.id: x for x in getattr(made, kind)}
-        mine = set(soft.clusters)
-        for x in getattr(figure, kind):
-            if (x.id if kind == "bodies" else x.child) in mine and x.id in was:
-                names = [n for n in type(x).model_fields if not same_value(getattr(x, n), getattr(was[x.id], n))]
-                if names:
-                    found[kind, x.id] = {n: getattr(x, n) for n in names}
+        now: dict[str, Model] = {x.id: x for x in getattr(figure, kind)}
+        for was in getattr(made, kind):
+            x = now.get(was.id)
+            if x is None or x == was:
+                continue
+            names = [n for n in type(x).model_fields if not same_value(getattr(x, n), getattr(was, n))]
+            if names:
+                found[kind, was.id] = {n: getattr(x, n) for n in names}
     return found
 
 
@@ -263,6 +278,8 @@ def remade_soft(scene: Scene, assets: AssetStore, figure_id: str, id_: str, new:
     figure = scene.figure(figure_id)
     old = soft_named(figure, id_)
     kept = edits_by_hand(figure, assets, id_) if _alike(old, new) else {}
+    if _alike(old, new) and old.fall == new.fall:
+        return _tuned(scene, assets, figure, new, kept)
     group = group_of_soft(figure, old)
     bare, _ = rebound(figure, assets, *_without(figure, assets, id_))
     made = fresh(bare, assets, new)
@@ -279,6 +296,17 @@ def remade_soft(scene: Scene, assets: AssetStore, figure_id: str, id_: str, new:
     order = [new.id if s.id == id_ else s.id for s in figure.softs]
     made = made.changed(groups=groups, softs=tuple(softs[i] for i in order))
     return edit.pruned(scene, figures=edit.replace(scene.figures, figure_id, lambda f: made))
+
+
+def _tuned(scene: Scene, assets: AssetStore, figure: Figure, new: Soft, kept: Edits) -> Scene:
+    """The scene with other numbers of a soft part that is divided as it was: its skin stays."""
+    made = made_of(figure, assets, new)
+    changed: dict[str, object] = {}
+    for kind in ("bodies", "joints", "loops"):
+        mine = {x.id: x.changed(**kept.get((kind, x.id), {})) for x in getattr(made, kind)}
+        changed[kind] = tuple(mine.get(x.id, x) for x in getattr(figure, kind))
+    softs = tuple(new if s.id == new.id else s for s in figure.softs)
+    return edit.figure(scene, figure.id, softs=softs, **changed)
 
 
 def copied_soft(scene: Scene, assets: AssetStore, figure_id: str, id_: str) -> tuple[Scene, str]:

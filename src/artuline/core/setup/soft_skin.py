@@ -1,5 +1,6 @@
 """Pieces of a skin for soft parts: which vertices, where they are attached, and which clusters carry them."""
 
+import contextlib
 from dataclasses import dataclass, replace
 from functools import cached_property
 
@@ -15,11 +16,13 @@ from artuline.core.geometry.winding import winding_numbers
 from artuline.core.motion.skeleton import rest_matrices
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.mesh import Mesh
-from artuline.core.scene.model import Figure, Soft
+from artuline.core.scene.model import Figure, Shape, Soft
 from artuline.core.setup.mirror import mirror_plane
+from artuline.core.setup.patch_fit import hull_shape
 from artuline.core.setup.soft_cells import Cells, Grid, Meeting, cells_of, filled, smooth_shares
 from artuline.core.setup.weights import MOST, along_surface, fallen_off
 
+CORNERS = 24  # of a cluster's hull
 ALIKE = 0.01  # share of the figure's size within which a vertex is the counterpart of another
 
 
@@ -142,7 +145,8 @@ def _is_cut(skin: Skinned, region: np.ndarray) -> bool:
 @dataclass(frozen=True, eq=False)
 class Division:
     """A region divided: its cells, for every cluster (K,) the bone that carries most of it and that which carries what holds it, the share (V,) that is soft, and the clusters (V, 4) with
-    their shares of that (V, 4); ``hulls``: the places (3) of the surface and of the inside of every cluster.
+    their shares of that (V, 4); ``hulls``: about the middle of every cluster, along the world's axes, a convex hull around it, or None where it is
+    as flat as a sheet.
     """
 
     cells: Cells
@@ -151,7 +155,7 @@ class Division:
     soft: Array
     slots: np.ndarray
     shares: Array
-    hulls: tuple[Array, ...]
+    hulls: tuple[Shape | None, ...]
 
 
 def divide(figure: Figure, assets: AssetStore, soft: Soft) -> Division:
@@ -183,7 +187,14 @@ def divide(figure: Figure, assets: AssetStore, soft: Soft) -> Division:
             holder[m.b] = skin.bone[outside[tree.query(m.place)[1]]]
     if soft.mirrored:
         cells, hulls = _back(figure, cells, hulls)
-    return Division(cells, carried, holder, share, slots, shares, tuple(hulls))
+    shapes = tuple(_hull(h - m) for h, m in zip(hulls, cells.middles, strict=True))
+    return Division(cells, carried, holder, share, slots, shares, shapes)
+
+
+def _hull(places: Array) -> Shape | None:
+    with contextlib.suppress(ArtulineError):
+        return hull_shape(places, 1.0, CORNERS)
+    return None
 
 
 def _back(figure: Figure, cells: Cells, hulls: list[Array]) -> tuple[Cells, list[Array]]:
