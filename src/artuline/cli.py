@@ -8,7 +8,18 @@ from typing import Annotated
 import typer
 
 from artuline import __version__
-from artuline.cli_files import BlendOption, RestBeforeOption, RestOption, export, flesh, keys, limbs, motion, table
+from artuline.cli_files import (
+    BlendOption,
+    RestBeforeOption,
+    RestOption,
+    export,
+    flesh,
+    keys,
+    limbs,
+    motion,
+    soft,
+    table,
+)
 from artuline.cli_things import SceneArgument, errors, hold, number_of, solver_ready, strand, with_progress
 from artuline.core.errors import ArtulineError
 
@@ -24,6 +35,7 @@ COMMANDS = (
     "keys",
     "limbs",
     "flesh",
+    "soft",
     "table",
     "cache",
     "check",
@@ -192,6 +204,7 @@ app.command()(motion)
 app.command()(keys)
 app.command()(limbs)
 app.command()(flesh)
+app.command()(soft)
 app.command()(table)
 
 

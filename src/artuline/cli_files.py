@@ -240,6 +240,66 @@ def flesh(
     typer.echo(f"Saved {output or scene}")
 
 
+def soft(
+    scene: SceneArgument,
+    piece: Annotated[
+        str | None,
+        typer.Option(
+            metavar="X,Y,Z", help="The piece of skin nearest to this place at rest, in metres; else the whole skin."
+        ),
+    ] = None,
+    bones: Annotated[str | None, typer.Option(metavar="BONE,BONE,…", help="The skin that these bones carry.")] = None,
+    clusters: Annotated[int, typer.Option(help="Into how many clusters it is divided.", min=1, max=120)] = 16,
+    firmness: Annotated[
+        float, typer.Option(help="How often a second a metre of it would swing lengthwise.", min=0.01, max=1000.0)
+    ] = 4.0,
+    density: Annotated[float, typer.Option(help="kg/m^3", min=0.1, max=1e5)] = 400.0,
+    keeps: Annotated[
+        float, typer.Option(help="Share of its volume lost at most under three times its weight.", min=0.001, max=1.0)
+    ] = 0.1,
+    within: Annotated[
+        float,
+        typer.Option(help="Metres from the rest of the skin at which a piece is attached to it.", min=0.0, max=10.0),
+    ] = 0.03,
+    name: Annotated[str, typer.Option(help="What it is called.")] = "soft",
+    copy: Annotated[bool, typer.Option("--copy", help="On the other side too.")] = False,
+    figure: FigureOption = None,
+    output: OutputOption = None,
+) -> None:
+    """Make a figure's skin, or a piece of it, a soft part: its volume divided into clusters that give way."""
+    from artuline.core.scene.model import Soft
+    from artuline.core.setup.soft import add_soft, copied_soft, mask, swings
+    from artuline.core.setup.soft_skin import facing_the_rest, region_of_bones, region_piece, skinned
+    from artuline.formats.scene_file import save_scene
+
+    loaded, assets = _loaded(scene)
+    f = loaded.figure(_figure(loaded, figure))
+    skin = skinned(f, assets)
+    if piece is not None:
+        on = region_piece(f, assets, _place(piece))
+    elif bones is not None:
+        names = frozenset(b.strip() for b in bones.split(","))
+        unknown = names - set(f.bone_index)
+        if unknown:
+            raise ArtulineError(f"{f.name} has no bone {min(unknown)!r}", remedy="List its bones: artuline info")
+        on = region_of_bones(f, assets, names)
+    else:
+        on = np.ones(len(skin.points), bool)
+    root = facing_the_rest(f, assets, on, within) if f.bodies else None
+    made = Soft(
+        id=name, region=mask(assets, on), root=mask(assets, root) if root is not None else None, bone=f.bones[int(np.bincount(skin.bone[on]).argmax())].name,
+        count=clusters, stretch=firmness, density=density, keeps=keeps, gives=0.35 if f.bodies else 1.0, gravity=0.5 if f.bodies else 1.0,
+    )  # fmt: skip
+    changed = add_soft(loaded, assets, f.id, made)
+    if copy:
+        changed, _ = copied_soft(changed, assets, f.id, name)
+    save_scene(output or scene, changed, assets)
+    for s in changed.figure(f.id).softs[len(f.softs) :]:
+        first, _ = swings(changed.figure(f.id), assets, s)
+        typer.echo(f"{s.id}: {s.count} clusters, swings {first:.2f} times a second")
+    typer.echo(f"Saved {output or scene}")
+
+
 def _place(text: str) -> NDArray[np.float64]:
     """Three numbers with commas. Raises ArtulineError."""
     try:

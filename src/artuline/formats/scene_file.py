@@ -156,6 +156,14 @@ def check_assets(scene: Scene, loaded: dict[str, dict[str, np.ndarray]]) -> None
                 raise ArtulineError(
                     f"the added bone {b.name} of {f.name} is bound to no skin", remedy="Add its figure again."
                 )
+        for soft in f.softs:
+            for key in filter(None, (soft.region, soft.root)):
+                c_ = Checked(loaded[key], f"the soft part {soft.id} of {f.name}")
+                c_.take("on", (len(loaded[str(f.plain)]["positions"]),), "b")
+            if not all(i in carried for i in (f.bone_index[n] for n in soft.clusters)):
+                raise ArtulineError(
+                    f"the soft part {soft.id} of {f.name} is bound to no skin", remedy="Add its figure again."
+                )
         for c in f.clips:
             Clip.check(loaded[c.asset], f.bone_index, f"the clip {c.name!r} of {f.name}")
         for layer in f.layers:

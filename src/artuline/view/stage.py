@@ -1,5 +1,6 @@
 """From a scene at a frame to a draw list: figures, shapes, limits, ground, echo."""
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -55,13 +56,14 @@ class Show:
 @dataclass
 class FigureState:
     """A figure as shown: bone matrices (B, 4, 4), how far each bone is handed over (B,), the keys' matrices; ``weights``: the index of the bone whose weights are
-    shown on the skin.
+    shown on the skin; ``colors``: RGB of bones by their index, in which the skin that they carry is shown.
     """
 
     matrices: Array
     handover: Array
     keyed: Array | None = None
     weights: int | None = None
+    colors: Mapping[int, tuple[float, float, float]] = field(default_factory=dict)
 
 
 def mesh_of(figure: Figure, assets: AssetStore) -> Mesh | None:
@@ -155,7 +157,8 @@ def draw_list(
             _add_bones(out, figure, state, palette)
         if show.mirror:
             _add_pairs(out, state, figure, marks.pairs.get(figure.id, {}), palette)
-        chosen = selection.bones if selection.figure == figure.id else frozenset()
+        # of clusters in their colours the tool draws the outlines
+        chosen = selection.bones if selection.figure == figure.id and not state.colors else frozenset()
         _add_selected(out, figure, state, chosen, show, palette, marks)
     cast = [state for f, state in zip(scene.figures, states) if not f.obstacle]
     if show.person and cast:
@@ -241,6 +244,8 @@ def _add_figure(
         colors = np.full_like(colors, 0.82)
         tint[:] = 0.0
         tint[state.weights] = (*rgb(palette.vermilion), 1.0)
+    for bone, color in state.colors.items():
+        tint[bone] = (*color, 0.85)
     # what was uploaded is known by the mesh and its colours
     bare = (telling and show.see_through) or state.weights is not None
     key = f"{figure.asset} plain" if bare else str(figure.asset)

@@ -17,7 +17,7 @@ SMALL = 1e-3  # of the mean area of its triangles: those that are smaller have n
 @dataclass(frozen=True, eq=False)
 class Softness:
     """Over frames (F,): the share of its volume that a part has more or less (F,), and how many of its triangles are inside out (F,). At its edge: the largest step in place (m)
-    and in direction (radians) from what follows the skeleton alone to what begins to move.
+    and in direction (radians) from what follows the skeleton alone to what begins to move; ``moved``: the farthest that any of its skin went from where the skeleton alone would have it, m.
     """
 
     frames: np.ndarray
@@ -25,6 +25,7 @@ class Softness:
     inverted: np.ndarray
     step: float
     bend: float
+    moved: float
 
     @property
     def lost(self) -> float:
@@ -47,7 +48,7 @@ def softness(figure: Figure, assets: AssetStore, take: Take, soft: Soft) -> Soft
     whole = _volume(rest, closed)
     matrices = skeleton.global_matrices(take.poses[figure.id], take.root(figure))
     count = len(take.frames)
-    swollen, inverted, step, bend = np.zeros(count), np.zeros(count, int), 0.0, 0.0
+    swollen, inverted, step, bend, moved = np.zeros(count), np.zeros(count, int), 0.0, 0.0, 0.0
     edges = _edges(mesh, share)
     beside = _beside(mesh.triangles, share)
     sized = np.linalg.norm(_normals(rest[:-1], triangles), axis=1)
@@ -58,9 +59,10 @@ def softness(figure: Figure, assets: AssetStore, take: Take, soft: Soft) -> Soft
         inverted[k] = int((_turned(mesh, matrices[k], triangles, points) & sized).sum())
         bare = plain.skin(matrices[k][: int(plain.palette_bone.max()) + 1])
         away = np.linalg.norm(points - bare, axis=1)
+        moved = max(moved, float(away.max(initial=0.0)))
         step = max(step, float(away[edges].max(initial=0.0)))
         bend = max(bend, _bent(points, bare, mesh.triangles, beside))
-    return Softness(np.asarray(take.frames), swollen, inverted, step, bend)
+    return Softness(np.asarray(take.frames), swollen, inverted, step, bend, moved)
 
 
 def _volume(points: Array, triangles: np.ndarray) -> float:
@@ -123,7 +125,7 @@ def _beside(triangles: np.ndarray, share: Array) -> np.ndarray:
     order = np.lexsort((edges[:, 1], edges[:, 0]))
     same = np.abs(np.diff(edges[order], axis=0)).sum(axis=1) == 0
     pairs = np.stack([whose[order][1:][same], whose[order][:-1][same]], axis=1)
-    still = (share[t] <= 0.0).all(axis=1)
+    still: np.ndarray = np.max(share[t], axis=1) <= 0.0
     return np.asarray(pairs[still[pairs[:, 0]] != still[pairs[:, 1]]])
 
 

@@ -17,7 +17,7 @@ from artuline.core.motion.skeleton import rest_matrices, rigid
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.mesh import Mesh
-from artuline.core.scene.model import Body, Bone, Figure, Group, Joint, Model, Scene, Shape, Soft
+from artuline.core.scene.model import Body, Bone, Figure, Group, Joint, Lane, Model, Scene, Shape, Soft
 from artuline.core.setup.bones import rebound, without_bones
 from artuline.core.setup.mirror import mirror_pairs, mirror_plane, other_side
 from artuline.core.setup.ragdoll import resting_overlaps
@@ -211,7 +211,7 @@ def add_soft(scene: Scene, assets: AssetStore, figure_id: str, soft: Soft) -> Sc
     soft = figure.softs[-1]
     group = Group(
         id=edit.fresh_id("group", {g.id for g in figure.groups}), name=soft.id, bones=soft.clusters,
-        handover=edit.interval_lane(scene.start, scene.end, 0.0, 0.0),
+        handover=Lane(rest=1.0),
     )  # fmt: skip
     figure = figure.changed(groups=(*figure.groups, group))
     return edit.scene(scene, figures=edit.replace(scene.figures, figure_id, lambda f: figure))
@@ -357,7 +357,7 @@ def mask(assets: AssetStore, on: np.ndarray) -> str:
     return assets.add({"on": np.asarray(on, bool)})
 
 
-def tension(figure: Figure, assets: AssetStore, soft: Soft) -> tuple[float, float]:
+def swings(figure: Figure, assets: AssetStore, soft: Soft) -> tuple[float, float]:
     """The lowest two frequencies, Hz, at which a soft part swings where it is held, or by itself if nothing holds it: from the masses and springs of its clusters."""
     from scipy.linalg import eigh
 

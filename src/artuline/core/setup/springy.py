@@ -46,7 +46,7 @@ def kind_of(name: str) -> FleshKind:
 
 
 def made_springy(scene: Scene, assets: AssetStore, figure_id: str, bone: str, kind: FleshKind) -> Scene:
-    """The scene in which an added bone has a body, fitted to its skin, that springs back in place and in angle over the scene's whole range.
+    """The scene in which an added bone has a body, fitted to its skin, that springs back in place and in angle, all the time.
 
     Raises ArtulineError if it carries too little skin, or hangs on no body.
     """
@@ -71,7 +71,7 @@ def made_springy(scene: Scene, assets: AssetStore, figure_id: str, bone: str, ki
     if group is None:
         group = Group(
             id=edit.fresh_id("group", {g.id for g in figure.groups}), name=bone, bones=(bone,),
-            handover=edit.interval_lane(scene.start, scene.end, 0.0, 0.0), spring=spring,
+            handover=Lane(rest=1.0), spring=spring,
         )  # fmt: skip
         figure = figure.changed(groups=(*figure.groups, group))
     else:

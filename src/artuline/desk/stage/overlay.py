@@ -88,7 +88,9 @@ def paint_names(p: QPainter, scene: Scene, selection: Selection, view: View) -> 
     """The names of some of the chosen bones."""
     p.setFont(theme.font(theme.SMALL, strong=True))
     for f, state in zip(scene.figures, view.states):
-        for name in sorted(selection.of(f.id))[:6]:
+        # clusters are many, and close to each other: their part is named in the details
+        single = sorted(b for b in selection.of(f.id) if f.soft_of(b) is None or len(selection.of(f.id)) == 1)
+        for name in single[:6]:
             x, y, depth = view.screen(state.matrices[f.bone_index[name]][None, :3, 3])[0]
             if depth > 0:
                 halo(p, QPointF(x + 10, y - 8), name)

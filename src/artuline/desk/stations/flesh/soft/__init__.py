@@ -1,0 +1,1 @@
+"""Soft parts: pieces of skin divided into clusters."""
