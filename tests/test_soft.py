@@ -30,6 +30,7 @@ from artuline.core.setup.soft import (
     swings,
 )
 from artuline.core.setup.soft_cells import ROOT, cells_of, filled, tapered
+from artuline.core.setup.soft_skin import region_of_bones
 from artuline.demo.scenes import demo_scene
 from artuline.formats.deliver import deliver
 from artuline.formats.gltf_read import read_figure
@@ -150,7 +151,7 @@ def test_a_uniform_strain_meets_its_modulus_in_every_direction():
         assert energy == pytest.approx(inner, rel=0.1)
 
 
-@settings(max_examples=15, deadline=None)
+@settings(max_examples=6, deadline=None)
 @given(st.integers(1, 60), st.tuples(st.floats(0.05, 1.0), st.floats(0.05, 1.0), st.floats(0.05, 1.0)))
 def test_clusters_fill_the_volume_each_in_one_piece(count, half):
     corners = np.array([(x, y, z) for x in (0, 1) for y in (0, 1) for z in (0, 1)], float) * half
@@ -170,7 +171,7 @@ def test_clusters_fill_the_volume_each_in_one_piece(count, half):
                     todo.append(b)
     assert len(reached) == cells.count
     for m in cells.meetings:
-        assert m.area > 0.0 and m.apart > 0.0 and m.about_y >= (1.0 - 1e-9) * m.about_z > 0.0
+        assert m.area > 0.0 and m.apart > 0.0 and 0.0 < m.about_y <= (1.0 + 1e-9) * m.about_z
         assert np.linalg.norm(m.turn) == pytest.approx(1.0)
 
 
@@ -327,27 +328,32 @@ def test_bad_choices_are_refused_in_words(boom):
         add_soft(scene, assets, "deckhand", nothing)
     bare = edit.figure(scene, "deckhand", bodies=(), joints=(), pairs_off=(), groups=())
     bare = edit.scene(bare, links=(), pushes=(), pairs_off=())
-    from artuline.core.setup.soft_skin import region_of_bones
-
     head = region_of_bones(bare.figure("deckhand"), assets, frozenset({"head"}))
     with pytest.raises(ArtulineError, match="has no body"):
         add_soft(bare, assets, "deckhand", Soft(id="x", region=mask(assets, head), bone="head", count=4))
 
 
-def test_a_piece_that_is_cut_from_the_skin_shows_no_edge(boom):
-    """The skin of the upper body below the chest, soft: next to what does not move, it hardly does, and the surface does not crease."""
+def test_where_a_piece_is_cut_from_the_skin_it_fades_in(boom):
+    """The skin of the head, soft, while he is struck: next to what does not move it hardly does, and the surface does not crease; without fading it does."""
     scene, assets = boom
-    from artuline.core.setup.soft_skin import region_of_bones
-
-    figure = scene.figure("deckhand")
-    on = region_of_bones(figure, assets, frozenset({"spine"}))
-    soft = Soft(
-        id="waist", region=mask(assets, on), bone="spine", count=16, fall=0.08, stretch=3.0, gravity=0.3, gives=0.4
-    )
-    made = add_soft(edit.scene(scene, end=48), assets, "deckhand", soft)
-    f = made.figure("deckhand")
-    mesh = Mesh.from_arrays(assets[f.asset])
-    assert np.abs(mesh.weights.sum(axis=1) - 1.0).max() < 1e-6
-    take = run(made, assets)
-    found = softness(f, assets, take, f.softs[0])
-    assert 0.005 < found.moved and found.step < 0.6 * found.moved and np.degrees(found.bend) < 15.0
+    on = region_of_bones(scene.figure("deckhand"), assets, frozenset({"head"}))
+    edges = []
+    for fall in (0.0, 0.15):
+        soft = Soft(
+            id="head soft",
+            region=mask(assets, on),
+            bone="head",
+            count=12,
+            fall=fall,
+            stretch=3.0,
+            gravity=0.3,
+            gives=0.4,
+        )
+        made = add_soft(edit.scene(scene, start=56, end=84), assets, "deckhand", soft)
+        f = made.figure("deckhand")
+        mesh = Mesh.from_arrays(assets[f.asset])
+        assert np.abs(mesh.weights.sum(axis=1) - 1.0).max() < 1e-6
+        edges.append(softness(f, assets, run(made, assets), f.softs[0]))
+    hard, faded = edges
+    assert faded.moved > 0.02 and faded.step < 0.12 * faded.moved and faded.step < 0.4 * hard.step
+    assert np.degrees(faded.bend) < 20.0 and faded.bend < 0.4 * hard.bend

@@ -268,7 +268,7 @@ def soft(
 ) -> None:
     """Make a figure's skin, or a piece of it, a soft part: its volume divided into clusters that give way."""
     from artuline.core.scene.model import Soft
-    from artuline.core.setup.soft import add_soft, copied_soft, mask, swings
+    from artuline.core.setup.soft import add_soft, copied_soft, mask, swings, whole_soft
     from artuline.core.setup.soft_skin import facing_the_rest, region_of_bones, region_piece, skinned
     from artuline.formats.scene_file import save_scene
 
@@ -285,12 +285,12 @@ def soft(
         on = region_of_bones(f, assets, names)
     else:
         on = np.ones(len(skin.points), bool)
-    root = facing_the_rest(f, assets, on, within) if f.bodies else None
+    root = facing_the_rest(f, assets, on, within) if f.bodies and not on.all() else None
     made = Soft(
         id=name, region=mask(assets, on), root=mask(assets, root) if root is not None else None, bone=f.bones[int(np.bincount(skin.bone[on]).argmax())].name,
-        count=clusters, stretch=firmness, density=density, keeps=keeps, gives=0.35 if f.bodies else 1.0, gravity=0.5 if f.bodies else 1.0,
+        count=clusters, stretch=firmness, density=density, keeps=keeps, gives=1.0 if on.all() else 0.35, gravity=1.0 if on.all() else 0.5,
     )  # fmt: skip
-    changed = add_soft(loaded, assets, f.id, made)
+    changed = (whole_soft if on.all() else add_soft)(loaded, assets, f.id, made)
     if copy:
         changed, _ = copied_soft(changed, assets, f.id, name)
     save_scene(output or scene, changed, assets)

@@ -23,6 +23,7 @@ from artuline.formats.format import Imported
 from artuline.formats.importing import put_figure
 from artuline.formats.obj_sequence import write_sequence
 from artuline.formats.scene_file import load_scene
+from artuline.formats.thing_read import read_thing
 from artuline.view.movies import SUFFIXES, MovieWish, write_movie
 
 
@@ -142,13 +143,19 @@ class Files:
 
     def ask_open(self) -> None:
         """Choose a scene file and open it."""
-        path = self._choose("Open a scene", "scene", f"Scenes (*.artuline);;{filters('read_figure', 'Figures')}")
+        path = self._choose(
+            "Open a scene",
+            "scene",
+            f"Scenes (*.artuline);;{filters('read_figure', 'Figures')};;{filters('read_mesh', 'Meshes')}",
+        )
         if path is not None:
             self.open_path(path)
 
     def ask_figure(self) -> None:
         """Choose a figure file and add it."""
-        path = self._choose("Open a figure", "figure", filters("read_figure", "Figures"))
+        path = self._choose(
+            "Open a figure", "figure", f"{filters('read_figure', 'Figures')};;{filters('read_mesh', 'Meshes')}"
+        )
         if path is not None:
             self.open_path(path)
 
@@ -160,7 +167,9 @@ class Files:
 
     def open_path(self, path: Path) -> bool:
         """Begin to read a scene, or a figure that is added to the scene. False if that is not possible now."""
-        if path.suffix.lower() not in suffixes("read_figure"):
+        suffix = path.suffix.lower()
+        mesh = suffix in suffixes("read_mesh") and suffix not in suffixes("read_figure")
+        if not mesh and suffix not in suffixes("read_figure"):
             return self._fetch(f"Opening {path.name}", lambda assets, c: load_scene(path, assets, c), path)
         staged = AssetStore()
 
@@ -169,7 +178,9 @@ class Files:
             self.add_imported(imported)
             self.memory.keep_file("figure", path)
 
-        if self.jobs.start(f"Reading {path.name}", lambda p, c: read_figure(path, staged, c), then):
+        # a mesh alone is a thing of rigid parts
+        read = (lambda p, c: read_thing(path, staged)) if mesh else (lambda p, c: read_figure(path, staged, c))
+        if self.jobs.start(f"Reading {path.name}", read, then):
             return True
         self.desk.fault("Something is still running: cancel it first.")
         return False
@@ -193,7 +204,8 @@ class Files:
 
     def open_all(self, paths: list[Path]) -> None:
         """Open several files one after the other: figures are added, of scenes the first is opened."""
-        scenes = [p for p in paths if p.suffix.lower() not in suffixes("read_figure")]
+        known = {*suffixes("read_figure"), *suffixes("read_mesh")}
+        scenes = [p for p in paths if p.suffix.lower() not in known]
         self._to_open = scenes[:1] + [p for p in paths if p not in scenes]
         self.open_next()
 

@@ -217,6 +217,13 @@ def add_soft(scene: Scene, assets: AssetStore, figure_id: str, soft: Soft) -> Sc
     return edit.scene(scene, figures=edit.replace(scene.figures, figure_id, lambda f: figure))
 
 
+def whole_soft(scene: Scene, assets: AssetStore, figure_id: str, soft: Soft) -> Scene:
+    """The scene in which all of a figure is a soft part: bodies that it had, which would be inside, are gone."""
+    bare = scene.figure(figure_id).changed(bodies=(), joints=(), loops=(), groups=(), pairs_off=())
+    stripped = edit.pruned(scene, figures=edit.replace(scene.figures, figure_id, lambda f: bare))
+    return add_soft(stripped, assets, figure_id, soft)
+
+
 def group_of_soft(figure: Figure, soft: Soft) -> Group | None:
     """The group that rules just the clusters of a soft part."""
     return next((g for g in figure.groups if g.bones and set(g.bones) == set(soft.clusters)), None)

@@ -19,6 +19,7 @@ from artuline.core.setup.soft import (
     remade_soft,
     removed_soft,
     swings,
+    whole_soft,
 )
 from artuline.core.setup.soft_skin import facing_the_rest, region_of_bones, region_piece, skinned
 from artuline.core.setup.weights import entry_weights
@@ -143,7 +144,7 @@ class SoftCommands:
             return
         taken = {s.id for s in f.softs} | set(f.curve_names)
         name = edit.fresh_id("soft", taken)
-        hung = bool(f.bodies)
+        hung = bool(f.bodies) and not on.all()
 
         def work(progress, cancelled):  # type: ignore[no-untyped-def]
             ensure_kernels(progress, cancelled)
@@ -153,7 +154,8 @@ class SoftCommands:
                 id=name, region=mask(assets, on), root=mask(assets, root) if root is not None else None, bone=bone, count=USUAL,
                 gives=GIVES if hung else 1.0, gravity=0.5 if hung else 1.0,
             )  # fmt: skip
-            return add_soft(scene, assets, f.id, soft).figure(f.id)
+            make = whole_soft if on.all() else add_soft
+            return make(scene, assets, f.id, soft).figure(f.id)
 
         self._put("Make a soft part", f, work, name)
 
