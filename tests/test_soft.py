@@ -16,6 +16,7 @@ from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Body, Bone, Figure, Material, MotionKey, Scene, Shape, Soft, obstacle
+from artuline.core.setup.added import influenced
 from artuline.core.setup.soft import (
     add_soft,
     copied_soft,
@@ -357,3 +358,17 @@ def test_where_a_piece_is_cut_from_the_skin_it_fades_in(boom):
     hard, faded = edges
     assert faded.moved > 0.02 and faded.step < 0.12 * faded.moved and faded.step < 0.4 * hard.step
     assert np.degrees(faded.bend) < 20.0 and faded.bend < 0.4 * hard.bend
+
+
+@pytest.mark.parametrize("most", [4, 8])
+def test_a_vertex_has_as_many_bones_as_was_chosen(most):
+    assets = AssetStore()
+    scene = demo_scene("vest", assets)
+    wider = influenced(scene, assets, "deckhand", 8)
+    soft = wider.figures[0].softs[0]
+    wider = remade_soft(wider, assets, "deckhand", soft.id, soft.changed(count=20))
+    made = influenced(wider, assets, "deckhand", most)
+    mesh = Mesh.from_arrays(assets[made.figures[0].asset])
+    used = (mesh.weights > 0.0).sum(axis=1)
+    assert used.max() <= most and np.abs(mesh.weights.sum(axis=1) - 1.0).max() < 1e-6
+    assert most == 4 or used.max() > 4

@@ -71,9 +71,12 @@ def test_a_chamber_by_a_click_tuned_divided_anew_copied_and_taken_away(window, q
     mesh = Mesh.from_arrays(w.session.assets[f.plain])
     assert 0 < on.sum() < 0.3 * len(on) and soft.root is not None and soft.bone == "chest"
     assert w.session.stack.undoText() == "Make a soft part"
-    field(w, "Firmness").set_value(6.0) if hasattr(field(w, "Firmness"), "set_value") else field(
-        w, "Firmness"
-    ).setValue(6.0)
+    firm = field(w, "Firmness")
+    firm.setFocus()
+    firm.selectAll()
+    qtbot.keyClicks(firm, "6")
+    qtbot.keyClick(firm, Qt.Key.Key_Return)
+    assert w.session.figure().softs[0].stretch == 6.0
     w.station.soft.change("Number of clusters", count=8)
     finish(w, qtbot)
     assert w.session.figure().softs[0].count == 8

@@ -108,7 +108,6 @@ def main() -> None:
     window.room("Takes").commands.compare_with("take 1")
     window.room("Takes").commands.compare_by("side by side")
     window.stage.camera = Camera(target=(-0.7, 0.6, 2.3), yaw=1.05, pitch=0.25, distance=4.6)
-    shot(window, "compare")
     window.room("Takes").commands.compare_by("over each other")
     window.desk.comparison.other = None
     s.stack.undo()
@@ -138,6 +137,7 @@ def main() -> None:
         ("pass", 46, (-0.2, 0.9, 0.4), -0.95, 3.8), ("fender", 50, (-0.3, 0.95, 0.3), -0.95, 3.9),
         ("mooring", 132, (-0.2, 0.8, None), -0.75, 4.6), ("floats", 78, (0.15, 0.75, 0.0), 0.25, 4.4),
         ("collar", 50, (0.0, 0.55, None), 0.95, 3.0), ("belly", 31, (0.0, None, None), 0.85, 3.4),
+        ("vest", 60, (0.0, 0.35, None), 0.75, 3.2), ("jelly", 62, (0.0, 0.35, 0.0), 0.45, 2.3),
     ):  # fmt: skip
         assets = AssetStore()
         s.new(demo_scene(name, assets), assets)
@@ -150,7 +150,7 @@ def main() -> None:
         window.stage.camera = Camera(target=aim, yaw=yaw, pitch=0.14, distance=distance)
         if window.stage.show_.echo != (name in ("numb", "goat")):
             window.looks.toggle("echo")
-        if name in ("mooring", "belly"):
+        if name in ("mooring", "belly", "vest", "jelly"):
             shot(window, name)
         wait(500)
         window.stage._draw_still()
@@ -185,7 +185,6 @@ def props(window: Window) -> None:
     assert thing is not None
     room.commands.take(thing.id, "bail", "pail")
     window.stage.frame_selection()
-    shot(window, "props-parts")
     room.commands.hang("pail", "bail")
     window.stage.frame_selection()
     window.stage.camera = window.stage.camera.orbited(0.5, 0.1)
@@ -221,7 +220,7 @@ def strand(window: Window) -> None:
 
 
 def flesh(window: Window) -> None:
-    """A belly that was just added, with its weights and handles."""
+    """A belly that was just added, with its weights and handles, and a life vest in clusters."""
     s, c = window.session, window.room("Flesh").commands
     assets = AssetStore()
     s.new(demo_scene("boom", assets), assets)
@@ -234,6 +233,15 @@ def flesh(window: Window) -> None:
     c.click(QPointF(x, y), view)
     finish(window)
     shot(window, "flesh")
+    assets = AssetStore()
+    s.new(demo_scene("vest", assets), assets)
+    window.set_station("Flesh")
+    figure = s.scene.figures[0]
+    window.room("Flesh").soft.choose(figure, figure.softs[0])
+    window.stage.camera = Camera(target=(0.05, 1.2, 0.0), yaw=0.5, pitch=0.1, distance=1.5)
+    window.stage.refresh()
+    wait(600)
+    shot(window, "soft")
 
 
 def curves(window: Window) -> None:
@@ -261,8 +269,6 @@ def curves(window: Window) -> None:
     )
     shot(window, "curves")
     select(window)
-    room.pane.mode.setChecked(True)
-    shot(window, "curves-times")
     room.pane.mode.setChecked(False)
     window.desk.act("export")
     dialog = window.files.dialog

@@ -93,7 +93,7 @@ class Figure(Model):
     where it has no mesh, until a group hands it over. ``prop``: a thing of rigid parts, every one a bone; only for who works on it. ``made``: the recipe that bones, bodies, joints
     and mesh come from. ``skin``: strands touch its surface as it deforms, not the shapes of its bodies. ``enters``: the frame from which on it is there.
     ``goals``: limbs that a layer may lead; ``elsewhere``: bones whose body's motion is baked onto the nearest bone above that takes keys, or onto nothing.
-    ``plain``: the mesh arrays before any bone was added. ``softs``: its soft parts; ``loops``: joints that close rings, which carry nothing.
+    ``plain``: the mesh arrays before any bone was added. ``influences``: bones that a vertex has at most, once bones were added. ``softs``: its soft parts; ``loops``: joints that close rings, which carry nothing.
     """
 
     id: Id
@@ -128,6 +128,7 @@ class Figure(Model):
     goals: tuple[Limb, ...] = ()
     elsewhere: tuple[tuple[str, Elsewhere], ...] = ()
     plain: str | None = None
+    influences: Literal[4, 8] = 4
     softs: tuple[Soft, ...] = ()
     loops: tuple[Joint, ...] = ()
     mirror: tuple[tuple[str, str], ...] = ()

@@ -173,7 +173,7 @@ class Scene(Model):
     @cached_property
     def _fingerprint(self) -> str:
         quiet: tuple[str, ...] = (
-            "name", "source", "materials", "asset", "layers", "mirror", "prop", "made", "goals", "elsewhere", "plain",
+            "name", "source", "materials", "asset", "layers", "mirror", "prop", "made", "goals", "elsewhere", "plain", "softs", "influences",
         )  # fmt: skip
         quiet_figure: dict[str, Any] = {**dict.fromkeys(quiet, True), "bones": {"__all__": {"order", "flesh"}}}
         text = self.model_dump_json(

@@ -1,6 +1,7 @@
 """Bones added to a skeleton where flesh should move: placed inside the skin, moved, mirrored, painted, and removed again."""
 
 import re
+from typing import Literal
 
 import numpy as np
 
@@ -16,10 +17,10 @@ from artuline.core.setup.bones import without_bones
 from artuline.core.setup.mirror import mirror_pairs, mirror_plane, other_side
 from artuline.core.setup.skin import cached_skin
 from artuline.core.setup.weights import (
-    MOST,
     along_surface,
     entry_weights,
     fallen_off,
+    limited,
     to_segment,
     with_entry,
     with_share,
@@ -210,7 +211,9 @@ def _put(scene: Scene, assets: AssetStore, figure: Figure, mesh: Mesh, name: str
     )  # fmt: skip
     twin = twin_of(figure, name)
     spared = entry_of(figure, bound, twin) if twin is not None else None
-    made = with_share(bound, plain, entry, np.clip(share, 0.0, 1.0), max(MOST, plain.slots.shape[1]), spared)
+    made = with_share(
+        bound, plain, entry, np.clip(share, 0.0, 1.0), max(figure.influences, plain.slots.shape[1]), spared
+    )
     key = assets.add(made.to_arrays())
     changed = figure.changed(asset=key)
     return edit.scene(scene, figures=tuple(changed if f.id == figure.id else f for f in scene.figures))
@@ -241,6 +244,16 @@ def removed(scene: Scene, assets: AssetStore, figure_id: str, name: str) -> Scen
     figure = scene.figure(figure_id)
     added_bone(figure, name)
     return without_bones(scene, assets, figure_id, (figure, {name}))
+
+
+def influenced(scene: Scene, assets: AssetStore, figure_id: str, most: Literal[4, 8]) -> Scene:
+    """The scene in which a vertex of a figure has at most 4 or 8 bones, once bones were added. With fewer, what is left out takes its share from all."""
+    figure = scene.figure(figure_id).changed(influences=most)
+    if figure.plain is not None:
+        mesh, plain = (Mesh.from_arrays(assets[str(x)]) for x in (figure.asset, figure.plain))
+        made = limited(mesh, max(most, plain.slots.shape[1]))
+        figure = figure.changed(asset=assets.add(made.to_arrays()))
+    return edit.scene(scene, figures=edit.replace(scene.figures, figure_id, lambda f: figure))
 
 
 def renamed(scene: Scene, assets: AssetStore, figure_id: str, name: str, new: str) -> Scene:

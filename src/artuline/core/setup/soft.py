@@ -202,7 +202,7 @@ def _bound(figure: Figure, assets: AssetStore, soft: Soft, made: Division) -> Me
         np.append(mesh.palette_bone, [figure.bone_index[n] for n in soft.clusters]).astype(np.int32),
         np.concatenate([mesh.palette_bind, np.array(binds)]), np.append(mesh.palette_skin, np.zeros(count)).astype(np.int32),
     )  # fmt: skip
-    return with_shares(wider, plain, first + made.slots, made.shares, made.soft)
+    return with_shares(wider, plain, first + made.slots, made.shares, made.soft, figure.influences)
 
 
 def add_soft(scene: Scene, assets: AssetStore, figure_id: str, soft: Soft) -> Scene:

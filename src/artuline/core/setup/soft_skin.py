@@ -20,8 +20,9 @@ from artuline.core.scene.model import Figure, Shape, Soft
 from artuline.core.setup.mirror import mirror_plane
 from artuline.core.setup.patch_fit import hull_shape
 from artuline.core.setup.soft_cells import Cells, Grid, Meeting, cells_of, filled, smooth_shares
-from artuline.core.setup.weights import MOST, along_surface, fallen_off
+from artuline.core.setup.weights import along_surface, fallen_off
 
+WIDEST = 8  # clusters of a vertex, before the figure says how many bones it may have
 CORNERS = 24  # of a cluster's hull
 ALIKE = 0.01  # share of the figure's size within which a vertex is the counterpart of another
 
@@ -144,8 +145,8 @@ def _is_cut(skin: Skinned, region: np.ndarray) -> bool:
 
 @dataclass(frozen=True, eq=False)
 class Division:
-    """A region divided: its cells, for every cluster (K,) the bone that carries most of it and that which carries what holds it, the share (V,) that is soft, and the clusters (V, 4) with
-    their shares of that (V, 4); ``hulls``: about the middle of every cluster, along the world's axes, a convex hull around it, or None where it is
+    """A region divided: its cells, for every cluster (K,) the bone that carries most of it and that which carries what holds it, the share (V,) that is soft, and the clusters (V, 8) with
+    their shares of that (V, 8); ``hulls``: about the middle of every cluster, along the world's axes, a convex hull around it, or None where it is
     as flat as a sheet.
     """
 
@@ -167,8 +168,8 @@ def divide(figure: Figure, assets: AssetStore, soft: Soft) -> Division:
     cells = cells_of(grid, soft.count, held)
     share = _soft_share(skin, region, root, soft.fall)
     mine = np.flatnonzero(region)
-    slots, shares = np.zeros((len(region), MOST), int), np.zeros((len(region), MOST))
-    slots[mine], shares[mine] = smooth_shares(cells, skin.points[mine], MOST)
+    slots, shares = np.zeros((len(region), WIDEST), int), np.zeros((len(region), WIDEST))
+    slots[mine], shares[mine] = smooth_shares(cells, skin.points[mine], WIDEST)
     # a vertex lies in the cluster of what is inside next to it
     whose = np.full(len(region), -1)
     whose[mine] = cells.owner[cKDTree(cells.points).query(skin.points[mine])[1]]

@@ -125,22 +125,39 @@ def with_shares(
         [np.where(alone[:, None], 0.0, weights), part[rows, None] * shares[rows], np.where(alone[:, None], (1.0 - part[rows])[:, None] * plain.weights[rows], 0.0)], axis=1
     )  # fmt: skip
     width = max(most, plain.slots.shape[1])
-    order = np.argsort(-values, axis=1, kind="stable")
-    top = np.take_along_axis(values, order[:, :width], axis=1)
-    over = np.take_along_axis(values, order[:, width : width + 1], axis=1) if values.shape[1] > width else 0.0
-    top = np.maximum(top - over, 0.0)
-    total = top.sum(axis=1, keepdims=True)
-    top = np.where(total > 1e-9, top / np.maximum(total, 1e-300), np.eye(1, width))
+    chosen, top = _strongest(candidates, values, width)
     pad = max(width - mesh.slots.shape[1], 0)
     all_slots, all_weights = (
         np.pad(mesh.slots, ((0, 0), (0, pad))),
         np.pad(mesh.weights.astype(float), ((0, 0), (0, pad))),
     )
-    chosen = np.where(top > 0.0, np.take_along_axis(candidates, order[:, :width], axis=1), 0)
     extra = all_slots.shape[1] - width
     all_slots[rows] = np.pad(chosen, ((0, 0), (0, extra)))
     all_weights[rows] = np.pad(top, ((0, 0), (0, extra)))
     return _like(mesh, all_slots, all_weights)
+
+
+def _strongest(slots: NDArray[np.int64], weights: Array, most: int) -> tuple[NDArray[np.int64], Array]:
+    """The strongest of weights (N, K) and their slots, as (N, most), adding up to 1; what is left out takes its share from all."""
+    order = np.argsort(-weights, axis=1, kind="stable")
+    top = np.take_along_axis(weights, order[:, :most], axis=1)
+    if weights.shape[1] > most:
+        top = np.maximum(top - np.take_along_axis(weights, order[:, most : most + 1], axis=1), 0.0)
+    total = top.sum(axis=1, keepdims=True)
+    top = np.where(total > 1e-9, top / np.maximum(total, 1e-300), np.eye(1, top.shape[1]))
+    return np.where(top > 0.0, np.take_along_axis(slots, order[:, :most], axis=1), 0), top
+
+
+def limited(mesh: Mesh, most: int) -> Mesh:
+    """A mesh of which no vertex has more bones than that."""
+    if mesh.slots.shape[1] <= most:
+        return mesh
+    slots, weights = mesh.slots.copy(), mesh.weights.astype(float)
+    many = np.flatnonzero((weights > 0.0).sum(axis=1) > most)
+    fewer, top = _strongest(slots[many].astype(np.int64), weights[many], most)
+    pad = slots.shape[1] - most
+    slots[many], weights[many] = np.pad(fewer, ((0, 0), (0, pad))), np.pad(top, ((0, 0), (0, pad)))
+    return _like(mesh, slots, weights)
 
 
 def without_entries(mesh: Mesh, plain: Mesh, entries: NDArray[np.int64]) -> Mesh:

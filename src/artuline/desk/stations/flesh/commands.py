@@ -10,7 +10,7 @@ from artuline.core.run.take import Take
 from artuline.core.scene import edit
 from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Bone, Figure, Flesh, Scene
-from artuline.core.setup.added import entry_of, evened, grown, inside, regrown, removed, renamed, twin_of
+from artuline.core.setup.added import entry_of, evened, grown, influenced, inside, regrown, removed, renamed, twin_of
 from artuline.core.setup.mirror import mirror_plane
 from artuline.core.setup.springy import KINDS, kind_of, made_springy, tuned, wobble_scene
 from artuline.core.setup.weights import entry_weights
@@ -142,6 +142,14 @@ class Commands:
             return s
 
         self.session.edit(f"Remove {bone.name}", change)
+
+    def influences(self, most: int) -> None:
+        """Let a vertex have at most four or eight bones."""
+        f, assets = self.session.figure(), self.session.assets
+        if f is not None and f.influences != most:
+            self.session.edit(
+                f"At most {most} bones a vertex", lambda s: influenced(s, assets, f.id, 8 if most == 8 else 4)
+            )
 
     # painting
 

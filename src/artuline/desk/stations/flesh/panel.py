@@ -51,6 +51,8 @@ def fill(d: Form, c: Commands, f: Figure) -> None:
         partial(setattr, c, "both"),
         "What is added, moved, painted and removed happens on the other side too.",
     )
+    d.choice("Bones a vertex", ["4", "8"], str(f.influences), lambda v: c.influences(int(v)),
+             "How many bones a vertex has at most, once bones were added. Eight is smoother; not every program reads more than four.")  # fmt: skip
     if chosen is not None:
         _bone(d, c, f, chosen)
         _paint(d, c)
