@@ -6,6 +6,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from artuline.core.bake.bake import BakeWish, add_layer, bake_figure
+from artuline.core.checks.checks import check
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation
 from artuline.core.motion.keyed import keyed_matrices
@@ -17,6 +18,8 @@ from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Body, Bone, Figure, Material, MotionKey, Scene, Shape, Soft, obstacle
 from artuline.core.setup.added import influenced
+from artuline.core.setup.ragdoll import set_up
+from artuline.core.setup.setups import take_setup
 from artuline.core.setup.soft import (
     add_soft,
     copied_soft,
@@ -372,3 +375,19 @@ def test_a_vertex_has_as_many_bones_as_was_chosen(most):
     used = (mesh.weights > 0.0).sum(axis=1)
     assert used.max() <= most and np.abs(mesh.weights.sum(axis=1) - 1.0).max() < 1e-6
     assert most == 4 or used.max() > 4
+
+
+def test_fitting_the_figure_again_keeps_its_soft_parts_and_a_setup_leaves_them_out():
+    assets = AssetStore()
+    scene = demo_scene("vest", assets)
+    scene = edit.bodies(scene, "deckhand", {"vest_l_2"}, lambda b: b.changed(friction=0.1))
+    f = scene.figures[0]
+    again = set_up(f, assets)
+    assert [s.id for s in again.softs] == ["vest_l", "vest_r"] and again.groups == f.groups
+    assert again.body_of["vest_l_2"].friction == 0.1 and len(again.loops) == len(f.loops)
+    assert {b.id for b in again.bodies} >= {c for s in f.softs for c in s.clusters}
+    setup = take_setup(scene, f)
+    assert not any("vest" in b.name for b in setup.bones)
+    for name in ("vest", "jelly"):
+        store = AssetStore()
+        assert not [x.text for x in check(demo_scene(name, store), store) if x.weight > 0]

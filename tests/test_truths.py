@@ -20,8 +20,9 @@ from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Body, Bone, Figure, LinkEnd, Scene, Shape
 from artuline.core.setup.hierarchy import body_parents
 from artuline.core.setup.measure import measure
+from artuline.core.setup.overlaps import body_overlaps
 from artuline.core.setup.patch_fit import extent
-from artuline.core.setup.ragdoll import body_overlaps, join, set_up
+from artuline.core.setup.ragdoll import join, set_up
 from artuline.core.setup.skin import cached_skin
 from artuline.demo.figures import DATA
 from artuline.formats.gltf_read import read_figure

@@ -15,7 +15,8 @@ from artuline.core.scene.model import Body, Figure, Shape
 from artuline.core.setup.hierarchy import tree_parents
 from artuline.core.setup.materials import FEW, balance, body_mass, heaviest_load, uneven, unlikely, usual_mass
 from artuline.core.setup.mirror import mirror_bodies, sides_differ
-from artuline.core.setup.ragdoll import add_bodies, fit_again, remove_bodies, resting_overlaps, with_bodies
+from artuline.core.setup.overlaps import resting_overlaps
+from artuline.core.setup.ragdoll import add_bodies, fit_again, remove_bodies, with_bodies
 from artuline.core.setup.skin import LEAST_SHARE, Skin, cached_skin
 
 BESIDE = 0.04  # share of the figure's size that a shape's middle may lie outside of its skin

@@ -60,7 +60,11 @@ def ragdoll(s: Scene, new: Figure) -> Scene:
             s.figures,
             new.id,
             lambda f: f.changed(
-                bodies=new.bodies, joints=new.joints, pairs_off=new.pairs_off, self_collision=new.self_collision
+                bodies=new.bodies,
+                joints=new.joints,
+                loops=new.loops,
+                pairs_off=new.pairs_off,
+                self_collision=new.self_collision,
             ),
         ),
     )

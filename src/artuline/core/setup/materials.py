@@ -99,7 +99,9 @@ def usual_mass(figure: Figure, assets: AssetStore) -> tuple[float, str]:
     height = float(np.ptp(points[:, 1]))
     if names.count("thigh") == 2 and names.count("hand") >= 2 and "pastern" not in names:
         return 23.0 * height**2, f"a person of {height:.2f} m"
-    if mesh is None:
+    soft = {c for s in figure.softs for c in s.clusters}
+    if mesh is None or (soft and all(b.bone in soft for b in figure.bodies)):
+        # what is soft says how dense it is
         return 0.0, ""
     a, b, c = (points[mesh.triangles[:, k]] for k in range(3))
     volume = abs(float(np.einsum("ij,ij->", a, np.cross(b, c)))) / 6.0
@@ -136,9 +138,10 @@ def balance(figure: Figure, total: float) -> tuple[tuple[Body, ...], str]:
 
 
 def uneven(figure: Figure) -> tuple[float, Joint] | None:
-    """The joint whose two bodies differ most in mass, by how many times; None where none differs more than ``NOTED_RATIO`` times. Flesh on added bones may be light."""
+    """The joint whose two bodies differ most in mass, by how many times; None where none differs more than ``NOTED_RATIO`` times. Flesh on added bones and clusters may be light."""
     mass = {b.id: body_mass(b) for b in figure.bodies}
-    flesh = {b.id for b in figure.bodies if figure.bones[figure.bone_index[b.bone]].flesh is not None}
+    soft = {c for s in figure.softs for c in s.clusters}
+    flesh = {b.id for b in figure.bodies if b.bone in soft or figure.bones[figure.bone_index[b.bone]].flesh is not None}
     pairs = [(mass[j.parent], mass[j.child], j) for j in figure.joints if j.child not in flesh]
     ratios = [(max(a, b) / min(a, b), j) for a, b, j in pairs if min(a, b) > 0.0]
     worst = max(ratios, key=lambda x: x[0], default=None)

@@ -160,7 +160,8 @@ def _twins(figure: Figure, ids: set[str]) -> list[tuple[Body, Body]]:
 
 def sides_differ(figure: Figure, tolerance: float = 0.02) -> list[tuple[str, str]]:
     """Pairs of bodies whose shapes, masses or joints are not mirror images, to a share of the figure's size."""
-    pairs = mirror_pairs(figure)
+    # clusters lie as the volume is divided
+    pairs = {a: b for a, b in mirror_pairs(figure).items() if figure.soft_of(a) is None}
     size = max(float(np.ptp(rest_matrices(figure)[:, :3, 3], axis=0).max()), 1e-9)
     found = []
     for body in figure.bodies:

@@ -5,7 +5,6 @@ import numpy as np
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation
 from artuline.core.motion.skeleton import rest_matrices, rigid
-from artuline.core.physics.world import BodySpec, World
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.edit import fresh_id, map_figure
 from artuline.core.scene.model import Body, Figure, Joint, Scene
@@ -13,40 +12,14 @@ from artuline.core.setup.fit import Cancelled, Progress, fit_bodies, never, noth
 from artuline.core.setup.joints import propose_joints
 from artuline.core.setup.materials import balanced
 from artuline.core.setup.mirror import mirror_pairs
+from artuline.core.setup.overlaps import resting_overlaps
 from artuline.core.setup.patch_fit import BEST, FitChoice
 from artuline.core.setup.skin import LEAST_SHARE
+from artuline.core.setup.soft import around_softs
 
 NEAR = (
     0.012  # share of the figure's size: bodies two joints apart that lie so near at rest would stop each other at once
 )
-
-
-def resting_overlaps(figure: Figure, near: float = 0.0) -> tuple[tuple[str, str, float], ...]:
-    """Pairs of bodies, not joined to each other, whose shapes overlap in the rest pose, or come nearer than ``near`` (m); depth in metres."""
-    p, q = rigid(rest_matrices(figure))
-    specs = []
-    for body in figure.bodies:
-        b = figure.bone_index[body.bone]
-        shapes = tuple(s.changed(margin=s.margin + 0.5 * near) for s in body.shapes) if near else body.shapes
-        specs.append(BodySpec(shapes, mass=1.0, inertia=np.ones(3), position=p[b], rotation=q[b]))
-    index = {b.id: i for i, b in enumerate(figure.bodies)}
-    joined = {(index[j.parent], index[j.child]) for j in figure.joints}
-    depths: dict[tuple[int, int], float] = {}
-    for a, b, gap in World(specs, off=joined).overlaps():
-        key = (min(a, b), max(a, b))
-        depths[key] = max(depths.get(key, 0.0), -gap)
-    return tuple((figure.bodies[a].id, figure.bodies[b].id, d) for (a, b), d in sorted(depths.items()) if d > 0.0)
-
-
-def body_overlaps(figure: Figure) -> dict[str, float]:
-    """Deepest overlap at rest of every body with one that it would collide with, m."""
-    off = {frozenset(p) for p in figure.pairs_off}
-    deepest: dict[str, float] = {}
-    for a, b, depth in resting_overlaps(figure):
-        if frozenset((a, b)) not in off:
-            for end in (a, b):
-                deepest[end] = max(deepest.get(end, 0.0), depth)
-    return deepest
 
 
 def set_up(
@@ -61,8 +34,12 @@ def set_up(
     """The figure with bodies under its skin, joints with limits, and resting overlaps that do not collide.
 
     Where the shapes alone would make light bodies carry heavy ones, or the whole far from what it would weigh, masses are balanced.
-    Raises CancelledError on request.
+    Soft parts are made anew on them. Raises CancelledError on request.
     """
+    if figure.softs:
+        return around_softs(
+            figure, assets, lambda f: set_up(f, assets, density, choice, least_share, progress, cancelled)
+        )
     bodies = fit_bodies(figure, assets, density, None, choice, least_share, progress, cancelled)
     bare = figure.changed(bodies=bodies, joints=(), pairs_off=())
     made = _filtered(bare.changed(joints=propose_joints(bare, assets, bodies)))
@@ -103,7 +80,8 @@ def with_bodies(figure: Figure, assets: AssetStore, bodies: tuple[Body, ...]) ->
     ids = {b.id for b in ordered}
     kept = {(j.parent, j.child): j for j in figure.joints if j.parent in ids and j.child in ids}
     pairs = tuple(p for p in figure.pairs_off if set(p) <= ids)
-    bare = figure.changed(bodies=ordered, joints=(), pairs_off=pairs)
+    loops = tuple(j for j in figure.loops if {j.parent, j.child} <= ids)
+    bare = figure.changed(bodies=ordered, joints=(), loops=loops, pairs_off=pairs)
     joints = tuple(kept.get((j.parent, j.child), j) for j in propose_joints(bare, assets, ordered))
     children = {j.child for j in joints}
     # joints whose parent was chosen by hand

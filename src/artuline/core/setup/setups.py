@@ -73,6 +73,14 @@ def take_setup(scene: Scene, figure: Figure, name: str = "") -> Setup:
     """The setup of a figure. Raises ArtulineError if it has no bodies."""
     if not figure.bodies:
         raise ArtulineError(f"{figure.name!r} has no bodies", remedy="Fit bodies first.")
+    # soft parts are made by their recipes, for the skin that they have
+    soft = {c for s in figure.softs for c in s.clusters}
+    mine = {b.id for b in figure.bodies if b.bone not in soft}
+    figure = figure.changed(
+        bodies=tuple(b for b in figure.bodies if b.id in mine), loops=(),
+        joints=tuple(j for j in figure.joints if {j.parent, j.child} <= mine),
+        pairs_off=tuple(x for x in figure.pairs_off if set(x) <= mine),
+    )  # fmt: skip
     p, q, height, ground = _rest(figure)
     bones = []
     for body in figure.bodies:
@@ -83,10 +91,10 @@ def take_setup(scene: Scene, figure: Figure, name: str = "") -> Setup:
                 toward=tuple(_toward(figure, p, q, body.bone)),
             )
         )  # fmt: skip
-    mine = [x for x in scene.links if x.a.figure == figure.id and (x.b is None or x.b.figure == figure.id)]
+    links = [x for x in scene.links if x.a.figure == figure.id and (x.b is None or x.b.figure == figure.id)]
     return Setup(
         name=name or figure.name, height=height, ground=ground, bones=tuple(bones), bodies=figure.bodies,
-        joints=figure.joints, pairs_off=figure.pairs_off, self_collision=figure.self_collision, links=tuple(mine),
+        joints=figure.joints, pairs_off=figure.pairs_off, self_collision=figure.self_collision, links=tuple(links),
     )  # fmt: skip
 
 

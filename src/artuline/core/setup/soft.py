@@ -5,6 +5,7 @@ against bending (rigid bodies and springs: Kawai 1978, Nuclear Engineering and D
 Fracture Mechanics 61). So it is as firm whatever the number of clusters.
 """
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import partial
 
@@ -20,7 +21,7 @@ from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Body, Bone, Figure, Group, Joint, Lane, Model, Scene, Shape, Soft
 from artuline.core.setup.bones import rebound, without_bones
 from artuline.core.setup.mirror import mirror_pairs, mirror_plane, other_side
-from artuline.core.setup.ragdoll import resting_overlaps
+from artuline.core.setup.overlaps import resting_overlaps
 from artuline.core.setup.soft_cells import ROOT, Meeting
 from artuline.core.setup.soft_skin import ALIKE, Division, divide, original, skinned
 from artuline.core.setup.strand import CANTILEVER, same_value
@@ -314,6 +315,21 @@ def _tuned(scene: Scene, assets: AssetStore, figure: Figure, new: Soft, kept: Ed
         changed[kind] = tuple(mine.get(x.id, x) for x in getattr(figure, kind))
     softs = tuple(new if s.id == new.id else s for s in figure.softs)
     return edit.figure(scene, figure.id, softs=softs, **changed)
+
+
+def around_softs(figure: Figure, assets: AssetStore, change: Callable[[Figure], Figure]) -> Figure:
+    """A figure changed as it is without its soft parts, which are made anew on what it is then; what was edited of them by hand stays."""
+    kept = {s.id: edits_by_hand(figure, assets, s.id) for s in figure.softs}
+    bare = figure
+    for s in figure.softs:
+        bare, _ = rebound(bare, assets, *_without(bare, assets, s.id))
+    made = change(bare)
+    for s in figure.softs:
+        made = fresh(made, assets, s)
+    for edits in kept.values():
+        for kind in ("bodies", "joints", "loops"):
+            made = made.changed(**{kind: tuple(x.changed(**edits.get((kind, x.id), {})) for x in getattr(made, kind))})
+    return made.changed(groups=figure.groups)
 
 
 def copied_soft(scene: Scene, assets: AssetStore, figure_id: str, id_: str) -> tuple[Scene, str]:

@@ -13,8 +13,9 @@ from artuline.core.setup.concave import hull_groups, with_hull_groups
 from artuline.core.setup.materials import balance, body_mass, usual_mass
 from artuline.core.setup.measure import BodyFit, measure
 from artuline.core.setup.mirror import mirror_bodies
+from artuline.core.setup.overlaps import body_overlaps
 from artuline.core.setup.patch_fit import FitChoice
-from artuline.core.setup.ragdoll import add_bodies, body_overlaps, fit_again, remove_bodies, set_up
+from artuline.core.setup.ragdoll import add_bodies, fit_again, remove_bodies, set_up
 from artuline.core.setup.skin import LEAST_SHARE, Skin, cached_skin
 from artuline.desk.desk import Desk
 from artuline.desk.figure_jobs import figure_job

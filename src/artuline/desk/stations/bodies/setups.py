@@ -8,6 +8,7 @@ from artuline.core.errors import ArtulineError
 from artuline.core.scene import edit
 from artuline.core.scene.model import Scene
 from artuline.core.setup.setups import Setup, put_links, put_setup, take_setup
+from artuline.core.setup.soft import around_softs
 from artuline.desk.desk import Desk
 from artuline.desk.stations.bodies.setup_dialog import SetupDialog
 from artuline.formats.setup_file import load_setup, save_setup
@@ -71,7 +72,10 @@ class Setups:
 
         def change(s: Scene) -> Scene:
             kept = tuple(x for x in s.links if f.id not in (x.a.figure, x.b.figure if x.b else None))
-            done = edit.ragdoll(edit.scene(s, links=kept), put_setup(setup, s.figure(f.id), mapping))
+            done = edit.ragdoll(
+                edit.scene(s, links=kept),
+                around_softs(s.figure(f.id), self.session.assets, lambda x: put_setup(setup, x, mapping)),
+            )
             return edit.scene(done, links=(*kept, *put_links(setup, f, mapping, {x.id for x in kept})))
 
         if not self.session.edit(f"Put the setup {setup.name}", change):
