@@ -16,6 +16,7 @@ import tempfile
 import time
 import traceback
 import zipfile
+from collections.abc import Sequence
 from pathlib import Path
 
 import numpy as np
@@ -248,7 +249,7 @@ def kinds(folder: Path):
         yield f"mesh {ending}", ending, shape, (of_figure if ending == ".glb" else lambda r: spoil_bytes(obj, r))
 
 
-def trial(count: int, seed: int, words: list[str]) -> list[str]:
+def trial(count: int, seed: int, words: Sequence[str] = ()) -> list[str]:
     """What went wrong, a line each; the counts of every kind are printed when it is done. ``words``: only kinds whose names have one of them."""
     faults: list[str] = []
     with tempfile.TemporaryDirectory() as name:

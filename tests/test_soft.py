@@ -16,7 +16,7 @@ from artuline.core.run.swelling import swelling
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.mesh import Mesh
-from artuline.core.scene.model import Body, Bone, Figure, Material, MotionKey, Scene, Shape, Soft, obstacle
+from artuline.core.scene.model import Body, Bone, Figure, Joint, Material, MotionKey, Scene, Shape, Soft, obstacle
 from artuline.core.setup.added import influenced
 from artuline.core.setup.ragdoll import set_up
 from artuline.core.setup.setups import take_setup
@@ -39,6 +39,7 @@ from artuline.demo.scenes import demo_scene
 from artuline.formats.deliver import deliver
 from artuline.formats.gltf_read import read_figure
 from artuline.formats.scene_file import load_scene, save_scene
+from artuline.formats.usd_read import read_figure as read_usd
 
 FACES = ((0, 1, 3), (0, 3, 2), (4, 6, 7), (4, 7, 5), (0, 4, 5), (0, 5, 1), (2, 3, 7), (2, 7, 6), (0, 2, 6), (0, 6, 4), (1, 5, 7), (1, 7, 3))  # fmt: skip
 FIRST = 3.5160**2  # of a rod held at one end, of its squared frequency
@@ -391,3 +392,40 @@ def test_fitting_the_figure_again_keeps_its_soft_parts_and_a_setup_leaves_them_o
     for name in ("vest", "jelly"):
         store = AssetStore()
         assert not [x.text for x in check(demo_scene(name, store), store) if x.weight > 0]
+
+
+def test_points_and_rings_go_out_and_come_back(tmp_path):
+    assets = AssetStore()
+    scene = demo_scene("vest", assets)
+    f = scene.figures[0]
+    for ending in (".glb", ".usda"):
+        deliver(tmp_path / f"a{ending}", scene, assets, [f.id], physics=True)
+    back = read_figure(tmp_path / "a.glb", AssetStore()).figure
+    assert {j.id: j for j in back.loops} == {j.id: j for j in f.loops} and len(back.joints) == len(f.joints)
+    # what another reader makes of it, without what is ours alone
+    usd = read_usd(tmp_path / "a.usda", AssetStore()).figure
+    wanted = {j.child: j for j in f.joints}
+    places = {j.child: (np.array(j.point), np.array(wanted[j.child].point)) for j in usd.joints if j.child in wanted}
+    assert len(places) == len(f.joints)
+    for child, (a, b) in places.items():
+        assert np.abs(a - b).max() < 1e-5, child
+
+
+def test_a_joint_beside_the_bones_origin_turns_about_its_point():
+    """A rod whose joint is at its middle swings about that, and its bone is shown where the rod is."""
+    rod = Shape(kind="capsule", radius=0.02, half_length=0.2, position=(0.2, 0.0, 0.0))
+    bones = (Bone(name="a"), Bone(name="b", parent="a", translation=(0.0, 0.0, 0.0)))
+    bodies = (
+        Body(id="a", bone="a", mass=1.0, shapes=(Shape(kind="sphere", radius=0.01),)), Body(id="b", bone="b", mass=1.0, shapes=(rod,)),
+    )  # fmt: skip
+    joint = Joint(id="j", parent="a", child="b", limited=False, damping=0.0, point=(0.1, 0.0, 0.0))
+    figure = Figure(
+        id="f", name="f", bones=bones, bodies=bodies, joints=(joint,), pairs_off=(("a", "b"),), position=(0.0, 2.0, 0.0)
+    )
+    scene = edit.hand_over(Scene(figures=(figure,), end=24, ground=None), "f", "b", 0, 400, 0, 0)
+    take = run(scene, AssetStore())
+    i = take.column("f", "b")
+    pivot = take.position[:, i] + rotation.rotate(take.rotation[:, i], np.array([0.1, 0.0, 0.0]))
+    assert np.abs(pivot - [0.1, 2.0, 0.0]).max() < 1e-4
+    shown = take.poses["f"].translation[:, 1]
+    assert np.abs(shown - (take.position[:, i] - [0.0, 2.0, 0.0])).max() < 1e-6 and np.ptp(shown[:, 1]) > 0.05

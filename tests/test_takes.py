@@ -259,8 +259,8 @@ def test_the_demo_scenes_run_and_do_what_they_are_for(name):
         scene = edit.scene(scene, end=72)
     take = run(scene, assets)
     row = summary(scene, assets, take)
-    # what falls in a crowd gives way in a hit
-    assert row["Pressed in"] < (8.0 if name == "floats" else 5.0)
+    # what falls in a crowd, or all of whose weight hits what is light and soft, gives way in a hit
+    assert row["Pressed in"] < (8.0 if name in ("floats", "vest") else 5.0)
     assert row["Joint apart"] < (2.0 if name == "floats" else 0.5) and row["Beyond a limit"] < 1.0
     index = {r.body: i for i, r in enumerate(take.bodies)}
     if name == "yard":

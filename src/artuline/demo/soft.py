@@ -82,7 +82,7 @@ def jelly(assets: AssetStore) -> Scene:
         for f, z in ((0, 0.23), (34, 0.23), (56, 0.1), (66, 0.1), (84, 0.27), (110, 0.27))
     )
     hull = obstacle("hull", Shape(kind="box", half=(0.42, 0.36, 0.06)), way, color=(0.10, 0.18, 0.26), friction=0.5)
-    scene = Scene(name="jelly", rate=24.0, start=0, end=110, figures=(figure, quay, hull), ground=Ground())
+    scene = Scene(name="jelly", rate=24.0, start=0, end=110, substeps=20, figures=(figure, quay, hull), ground=Ground())
     whole = np.ones(len(assets[str(figure.asset)]["positions"]), bool)
     soft = Soft(
         id="soft", region=mask(assets, whole), bone=figure.bones[0].name, count=40, stretch=1.6, ratio=0.12, density=60.0, keeps=0.05, gives=1.0

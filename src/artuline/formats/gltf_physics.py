@@ -22,6 +22,7 @@ from artuline.formats.joint_kinds import HALF_TURN, Drive, drives_of, joint_of, 
 
 SHAPES, BODIES = "KHR_implicit_shapes", "KHR_physics_rigid_bodies"
 OURS = "artuline"
+NEARLY = 1e-9  # file units from its bone's origin at which a joint is there
 HELPER = "helper"  # in the extras of nodes that only place a shape or a joint
 #: From a capsule along x, as ours is, to one along y.
 UPRIGHT = rotation.align(np.array([0.0, 1.0, 0.0]), np.array([1.0, 0.0, 0.0]))
@@ -81,18 +82,20 @@ class Written:
                     "extensions": {BODIES: {"collider": {"geometry": geometry, "physicsMaterial": len(self.materials) - 1}}},
                 }  # fmt: skip
                 put(b, node)
-        for j in figure.joints:
+        loops = set(figure.loops)
+        for j in (*figure.joints, *figure.loops):
             child, parent = bone[j.child], bone[j.parent]
-            at = rotation.rotate(rotation.conjugate(q[parent]), p[child] - p[parent])
+            point = np.array(j.point) / unit
+            at = rotation.rotate(rotation.conjugate(q[parent]), p[child] + rotation.rotate(q[child], point) - p[parent])
             name = figure.bones[child].name
             there = put(
                 parent, {"name": f"{name} joint seat", "translation": at.tolist(), "rotation": list(j.parent_frame)}
             )
             self.joints.append(joint_words(j))
             here = {
-                "name": f"{name} joint", "rotation": list(j.frame),
+                "name": f"{name} joint", "rotation": list(j.frame), **({"translation": point.tolist()} if point.any() else {}),
                 "extensions": {BODIES: {"joint": {"connectedNode": there, "joint": len(self.joints) - 1, "enableCollision": False}}},
-                "extras": {OURS: {"joint": j.model_dump(mode="json", exclude_defaults=True)}},
+                "extras": {OURS: {"loop" if j in loops else "joint": j.model_dump(mode="json", exclude_defaults=True)}},
             }  # fmt: skip
             put(child, here)
 
@@ -207,6 +210,7 @@ class Read:
             of_node[i] = body.id
             bodies.append(body)
         joints: list[Joint] = []
+        loops: list[Joint] = []
         taken: set[str] = set()
         for i in range(len(self.nodes)):
             if "joint" not in self.of(i):
@@ -214,17 +218,22 @@ class Read:
             said = self.of(i).part("joint")
             there = said.index("connectedNode", self.nodes, "nodes")
             child, other = self._carrier(i, of_node, parent), self._carrier(there, of_node, parent)
+            closes = self.nodes[i].part("extras").part(OURS).value.get("loop")
+            ring = self._ours(Joint, closes, i) if isinstance(closes, dict) else None
+            if ring is not None and (ring.child, ring.parent) == (child, other):
+                loops.append(ring)
+                continue
             if child is None or other is None or child == other or child in taken:
                 self.notes.append(f"{said.where} joins nothing that can be joined; it is left out.")
                 continue
             own = self.nodes[i].part("extras").part(OURS).value.get("joint")
             joint = self._ours(Joint, own, i) if isinstance(own, dict) else None
             if joint is None or joint.child != child or joint.parent != other:
-                joint = self._joint(said, child, other, i, there, parent, of_node)
+                joint = self._joint(said, child, other, i, there, parent, of_node, unit)
             taken.add(child)
             joints.append(joint)
         try:
-            return figure.changed(bodies=tuple(bodies), joints=tuple(joints))
+            return figure.changed(bodies=tuple(bodies), joints=tuple(joints), loops=tuple(loops))
         except (ValidationError, ValueError) as error:
             self.notes.append(f"The file's bodies and joints cannot be used ({why_not(error)}); they are left out.")
             return figure
@@ -314,10 +323,19 @@ class Read:
         return Shape(kind="capsule", radius=unit * radius, half_length=0.5 * unit * height, **place)
 
     def _joint(
-        self, said: Part, child: str, other: str, here: int, there: int, parent: dict[int, int], of_node: dict[int, str]
+        self,
+        said: Part,
+        child: str,
+        other: str,
+        here: int,
+        there: int,
+        parent: dict[int, int],
+        of_node: dict[int, str],
+        unit: float,
     ) -> Joint:
         node_of = {b: n for n, b in of_node.items()}
-        frame, seat = self._place(here, node_of[child], parent)[1], self._place(there, node_of[other], parent)[1]
+        point, frame = self._place(here, node_of[child], parent)
+        seat = self._place(there, node_of[other], parent)[1]
         ranges: list[tuple[float, float] | None] = [None] * 6
         for limit in self.joints[said.index("joint", self.joints, "physicsJoints")].parts("limits"):
             low, high = _number(limit, "min"), _number(limit, "max")
@@ -331,6 +349,8 @@ class Read:
         common: dict[str, Any] = {
             "id": child, "parent": other, "child": child, "frame": tuple(frame), "parent_frame": tuple(seat), "damping": 0.0
         }  # fmt: skip
+        if np.linalg.norm(point) > NEARLY:
+            common["point"] = tuple(unit * point)
         drives = []
         for d in self.joints[said.index("joint", self.joints, "physicsJoints")].parts("drives"):
             stiffness, axis = _number(d, "stiffness") or 0.0, int(_number(d, "axis") or 0)

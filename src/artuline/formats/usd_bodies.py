@@ -156,16 +156,23 @@ class _Bodies:
             self.notes.append(f"The joint {prim.GetPath()} joins nothing that can be joined; it is left out.")
             return
         (parent, child), paths = (self.of[e[0]] for e in ends), [e[0] for e in ends]
+        places = [
+            np.array(a.Get() or (0.0, 0.0, 0.0), float) for a in (made.GetLocalPos0Attr(), made.GetLocalPos1Attr())
+        ]
         turns = (_quat(made.GetLocalRot0Attr().Get()), _quat(made.GetLocalRot1Attr().Get()))
         seats = [rotation.multiply(rigid(self.frame[p])[1], t) for p, t in zip(paths, turns)]
+        point = self.unit * transforms.apply(self.frame[paths[1]], places[1][None])[0]
         if parent in self.figure.below(child):
             (parent, child), seats = (child, parent), seats[::-1]
+            point = self.unit * transforms.apply(self.frame[paths[0]], places[0][None])[0]
         if parent == child or child in self.joints:
             self.notes.append(f"The joint {prim.GetPath()} joins what is joined already; it is left out.")
             return
         common = {
             "id": child, "parent": parent, "child": child, "frame": tuple(seats[1]), "parent_frame": tuple(seats[0]), "damping": 0.0
         }  # fmt: skip
+        if np.isfinite(point).all() and np.linalg.norm(point) > 1e-6:
+            common["point"] = tuple(point)
         self.joints[child] = joint_of(self._ranges(prim), self._drives(prim), common)
 
     def _ranges(self, prim: Any) -> list[AxisRange]:

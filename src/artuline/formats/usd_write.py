@@ -244,10 +244,11 @@ class _Figure:
         made = physics.Joint.Define(self.stage, f"{where[j.child]}/joint")
         made.CreateBody0Rel().SetTargets([sdf.Path(where[j.parent])])
         made.CreateBody1Rel().SetTargets([sdf.Path(where[j.child])])
-        seat = rotation.rotate(rotation.conjugate(q[parent]), p[child] - p[parent])
+        point = np.array(j.point) / f.unit
+        seat = rotation.rotate(rotation.conjugate(q[parent]), p[child] + rotation.rotate(q[child], point) - p[parent])
         made.CreateLocalPos0Attr(gf.Vec3f(*map(float, seat)))
         made.CreateLocalRot0Attr(gf.Quatf(j.parent_frame[3], *j.parent_frame[:3]))
-        made.CreateLocalPos1Attr(gf.Vec3f(0.0, 0.0, 0.0))
+        made.CreateLocalPos1Attr(gf.Vec3f(*map(float, point)))
         made.CreateLocalRot1Attr(gf.Quatf(j.frame[3], *j.frame[:3]))
         made.CreateCollisionEnabledAttr(False)
         for axis, r in enumerate(ranges_of(j)):

@@ -52,7 +52,7 @@ def arrange(B, J, C, A, count, cells, listed, mine, order, first, contacts):
     joints count; first: of the blocks. A: scratch. False if a body has more neighbours than there is room for, or many have many.
     """
     n = mine.shape[0]
-    fill = FILL * n + 400 if contacts else 1 << 40
+    joined = 0
     for k in range(n):
         i = mine[k]
         A[i, 0] = 0
@@ -63,6 +63,11 @@ def arrange(B, J, C, A, count, cells, listed, mine, order, first, contacts):
             p, c = J[j].parent, J[j].child
             if J[j].live and p >= 0 and B[p].free and B[c].free and not _connect(A, p, c):
                 return False
+            joined += 1 if J[j].live and p >= 0 and B[p].free and B[c].free else 0
+    fill = FILL * n + 400 if contacts else 1 << 40
+    if joined > n:
+        # what is joined crosswise fills in by itself, about with the square of how many joints there are beyond a tree's
+        fill += (joined - n) * (joined - n) // 4
     if contacts:
         for i in range(count):
             a, b = C[i].a, C[i].b

@@ -5,7 +5,7 @@ import numpy as np
 from artuline.core.geometry import rotation, transforms
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.skeleton import Pose, rigid, skeleton_of
-from artuline.core.scene.model import Figure
+from artuline.core.scene.model import ZERO, Figure
 
 
 def smooth_step(h: Array) -> Array:
@@ -14,7 +14,7 @@ def smooth_step(h: Array) -> Array:
 
 
 def loose_bones(figure: Figure) -> frozenset[int]:
-    """Bones whose body may change its place in the frame of the bone above: its joint frees a linear axis or can break, hangs
+    """Bones whose body may change its place in the frame of the bone above: its joint is elsewhere than the bone's origin, frees a linear axis or can break, hangs
     on another body than the nearest above, or is not there.
     """
     found = set()
@@ -28,6 +28,7 @@ def loose_bones(figure: Figure) -> frozenset[int]:
             joint is not None
             and joint.parent == holder
             and joint.break_impulse == 0.0
+            and joint.point == ZERO
             and joint.kind != "slide"
             and not (joint.kind == "axes" and any(r != (0.0, 0.0) for r in joint.axes[:3]))
         )
