@@ -79,7 +79,7 @@ def jelly(assets: AssetStore) -> Scene:
     )  # fmt: skip
     way = tuple(
         MotionKey(frame=f, position=(0.0, 0.36, z))
-        for f, z in ((0, 0.23), (34, 0.23), (56, 0.1), (66, 0.1), (84, 0.27), (110, 0.27))
+        for f, z in ((0, 0.23), (34, 0.23), (56, 0.15), (66, 0.15), (84, 0.27), (110, 0.27))
     )
     hull = obstacle("hull", Shape(kind="box", half=(0.42, 0.36, 0.06)), way, color=(0.10, 0.18, 0.26), friction=0.5)
     scene = Scene(name="jelly", rate=24.0, start=0, end=110, substeps=20, figures=(figure, quay, hull), ground=Ground())

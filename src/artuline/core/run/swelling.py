@@ -33,12 +33,14 @@ def swelling(figure: Figure, h: float) -> dict[str, Swelling]:
     mass = {b.id: b.mass or 0.0 for b in figure.bodies}
     found: dict[str, Swelling] = {}
     for k, soft in enumerate(figure.softs):
-        mine = set(soft.clusters) & set(mass)
-        joints = [j for j in (*figure.joints, *figure.loops) if j.child in mine and j.area > 0.0]
+        # in their order: sums have the same bits every time
+        mine = [n for n in soft.clusters if n in mass]
+        own = set(mine)
+        joints = [j for j in (*figure.joints, *figure.loops) if j.child in own and j.area > 0.0]
         if len(joints) < 2:
             continue
         volume = sum(mass[i] for i in mine) / soft.density
-        middles = np.array([place[i] for i in sorted(mine)])
+        middles = np.array([place[i] for i in mine])
         tall = float(np.ptp(middles, axis=0).max()) + (volume / len(mine)) ** (1.0 / 3.0)
         load = WEIGHTS * soft.density * GRAVITY * tall
         firm = soft.density * (4.0 * soft.stretch) ** 2
@@ -53,7 +55,7 @@ def swelling(figure: Figure, h: float) -> dict[str, Swelling]:
     return found
 
 
-def _response(joints: list[Joint], place: dict, turn: dict, mass: dict, mine: set[str]) -> float:  # type: ignore[type-arg]
+def _response(joints: list[Joint], place: dict, turn: dict, mass: dict, mine: list[str]) -> float:  # type: ignore[type-arg]
     """How fast the volume grows under a pressure of 1 Pa on all faces, m^3/s^2."""
     push = {i: np.zeros(3) for i in mine}
     twist = {i: np.zeros(3) for i in mine}
