@@ -2,7 +2,7 @@
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from artuline.core.bake.bake import BakeWish, add_layer, bake_figure
@@ -71,6 +71,7 @@ def test_a_limb_led_to_where_it_is_stays_there(seed, middle, length):
     assert rotation.angle_between(other.rotation, pose.rotation).max() < 1e-5
 
 
+@example(17, 0.25)
 @given(seeds, st.floats(0.25, 0.98))
 def test_an_end_comes_to_its_goal(seed, share):
     """By the law of cosines; the middle on the side of the direction, the hand as turned; nearer than the NEAR of goals.py where its keys are near."""
@@ -78,7 +79,13 @@ def test_an_end_comes_to_its_goal(seed, share):
     figure = with_limb(arm(), None)
     skeleton, limb = skeleton_of(figure), led(figure, figure.goals[0])
     pose = random_pose(figure, rng)
-    p, _ = rigid(skeleton.global_matrices(pose))
+    p, q = rigid(skeleton.global_matrices(pose))
+    # as near as it comes, folded about its axis: a lower bone that is twisted out of the plane does not come to lie on the upper one
+    folds = rotation.from_rotation_vector(
+        np.linspace(-np.pi, np.pi, 721)[:, None, None] * rotation.rotate(q[:, limb.upper], limb.axis)
+    )
+    reached = p[:, limb.lower] - p[:, limb.upper] + rotation.rotate(folds, p[:, limb.end] - p[:, limb.lower])
+    beyond = np.maximum(np.linalg.norm(reached, axis=2).min(axis=0) - share * 0.54, 0.0)
     way = rng.normal(size=3)
     way /= np.linalg.norm(way)
     place = p[:, limb.upper] + way * share * 0.54
@@ -86,7 +93,7 @@ def test_an_end_comes_to_its_goal(seed, share):
     turn = rotation.normalize(rng.normal(size=(4, 4)))
     lead(skeleton, limb, pose, Goals(place, turn, look))
     p, q = rigid(skeleton.global_matrices(pose))
-    assert np.linalg.norm(p[:, limb.end] - place, axis=1).max() < 0.5 * 0.003 * 0.54 + 1e-9
+    assert (np.linalg.norm(p[:, limb.end] - place, axis=1) < beyond + 0.5 * 0.003 * 0.54 + 1e-9).all()
     assert rotation.angle_between(q[:, limb.end], turn).max() < 1e-6
     root, elbow = p[:, limb.upper], p[:, limb.lower]
     side = (look - root) - np.sum((look - root) * way, axis=1, keepdims=True) * way

@@ -19,10 +19,10 @@ from artuline.core.setup.materials import MATERIALS, balance, body_mass, centre_
 from artuline.core.setup.measure import measure
 from artuline.core.setup.mirror import mirror_bodies, mirror_pairs, mirror_plane, other_side, sides_differ
 from artuline.core.setup.names import propose_mapping
+from artuline.core.setup.overlaps import body_overlaps
 from artuline.core.setup.patch_fit import FitChoice
 from artuline.core.setup.ragdoll import (
     add_bodies,
-    body_overlaps,
     fit_again,
     remove_bodies,
     set_up,
