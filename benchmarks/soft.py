@@ -34,7 +34,7 @@ def soft_bar():
 
 def jelly_volume():
     """A block under a lid of twice its weight: the share of its volume that it loses, against what is stated, and without a pressure."""
-    for keeps in (0.02, 0.04, 0.08, 0.12):
+    for keeps in (0.05, 0.08, 0.12):
         assets = AssetStore()
         scene = free_block(assets, stretch=0.9, keeps=keeps, ratio=0.5)
         f = scene.figures[0]
@@ -46,7 +46,7 @@ def jelly_volume():
         x = softness(f, assets, run(scene, assets), f.softs[0])
         bare = 3.0 * 9.81 * f.softs[0].density * 0.3 / modulus(f.softs[0])
         lost = -float(x.swollen[-1])
-        yield f"stated {keeps:g}; without a pressure {bare:.2f}", f"{lost:.3f}", "lost at rest", lost < 1.25 * keeps
+        yield f"stated {keeps:g}; without a pressure {bare:.2f}", f"{lost:.3f}", "lost at rest", lost < 1.1 * keeps
         yield (
             "when the lid lands; inside out at rest",
             f"{x.lost:.3f}; {x.inverted[-1]}",

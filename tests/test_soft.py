@@ -217,7 +217,7 @@ def free_block(assets, **values):
 
 def test_what_is_free_keeps_its_momentum_and_spin():
     assets = AssetStore()
-    scene = edit.scene(free_block(assets, stretch=1.0, keeps=0.02, ratio=0.0), ground=None, gravity=(0.0, 0.0, 0.0))
+    scene = edit.scene(free_block(assets, stretch=1.0, keeps=0.05, ratio=0.0), ground=None, gravity=(0.0, 0.0, 0.0))
     assert swelling(scene.figures[0], 1.0 / 240.0), "it has a pressure"
     scene = edit.figure(scene, "bar", velocity=(1.0, 0.5, 0.0), spin=(2.0, 0.0, 3.0))
     take = run(scene, assets)
@@ -234,7 +234,7 @@ def test_what_is_free_keeps_its_momentum_and_spin():
 
 def test_a_pressed_block_loses_the_share_of_its_volume_that_is_stated():
     """Under three times its weight: two plates, of which the upper carries twice its weight."""
-    for keeps in (0.04, 0.08):
+    for keeps in (0.05, 0.08):
         assets = AssetStore()
         scene = free_block(assets, stretch=0.9, keeps=keeps, ratio=0.5)
         f = scene.figures[0]
@@ -250,7 +250,7 @@ def test_a_pressed_block_loses_the_share_of_its_volume_that_is_stated():
         found = softness(f, assets, run(scene, assets), f.softs[0])
         firm = modulus(f.softs[0])
         assert 3.0 * 9.81 * 100.0 * 0.3 / firm > 2.0 * keeps, "without a pressure it would lose far more"
-        assert found.swollen[-1] == pytest.approx(-keeps, abs=0.5 * keeps)
+        assert 0.5 * keeps < -found.swollen[-1] < 1.1 * keeps
         assert found.inverted[-1] == 0
 
 

@@ -255,7 +255,7 @@ def soft(
     ] = 4.0,
     density: Annotated[float, typer.Option(help="kg/m^3", min=0.1, max=1e5)] = 400.0,
     keeps: Annotated[
-        float, typer.Option(help="Share of its volume lost at most under three times its weight.", min=0.001, max=1.0)
+        float, typer.Option(help="Share of its volume lost at most under three times its weight.", min=0.05, max=1.0)
     ] = 0.1,
     within: Annotated[
         float,

@@ -8,6 +8,8 @@ from artuline.core.scene.values import Id, Model, NonNegative, Positive, Share
 
 #: Clusters that a soft part may have.
 MOST_CLUSTERS = 120
+#: Share of its volume that one which is squashed flat loses in any case: what is added up is right for small changes of shape.
+LEAST_LOSS = 0.05
 
 
 class Soft(Model):
@@ -32,7 +34,7 @@ class Soft(Model):
     ratio: NonNegative = 0.1
     density: Positive = 400.0
     friction: NonNegative = 0.6
-    keeps: Annotated[float, Field(gt=0.0, le=1.0)] = 0.1
+    keeps: Annotated[float, Field(ge=LEAST_LOSS, le=1.0)] = 0.1
     gives: Annotated[float, Field(gt=0.0, le=1.0)] = 0.5
     gravity: Share = 1.0
     shape: Literal["hull", "sphere"] = "hull"

@@ -61,7 +61,7 @@ def _part(d: Form, c: SoftCommands, f: Figure, s: Soft) -> None:
                  tip="The same against twisting.")  # fmt: skip
     d.number("Density", s.density, "kg/m³", lambda x, v: tune(x, density=v), words="Change the density", step=2.0, decimals=0, low=1.0, high=20000.0,
              tip="How heavy it is. Its frequencies stay.")  # fmt: skip
-    d.number("Loses at most", 100.0 * s.keeps, "%", lambda x, v: tune(x, keeps=0.01 * v), words="Change what it loses", step=0.1, decimals=0, low=1.0, high=100.0,
+    d.number("Loses at most", 100.0 * s.keeps, "%", lambda x, v: tune(x, keeps=0.01 * v), words="Change what it loses", step=0.1, decimals=0, low=5.0, high=100.0,
              tip="Share of its volume that it loses under three times its weight. A pressure inside keeps the rest.")  # fmt: skip
     d.number("Gives way", 100.0 * s.gives, "%", lambda x, v: tune(x, gives=0.01 * v), words="Change how far it gives way", step=0.2, decimals=0, low=1.0, high=100.0, reset=100.0,
              tip="Share of the way to its neighbour by which a cluster moves at most. 100 %: there is no end to it. Less where heavy bodies fall on it, so that it is not turned inside out.")  # fmt: skip
