@@ -3,6 +3,7 @@
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF
 
+from artuline.core.errors import ArtulineError
 from artuline.core.geometry.rotation import Array
 from artuline.core.run.prepare import ensure_kernels
 from artuline.core.run.softness import Softness, softness
@@ -105,7 +106,7 @@ class SoftCommands:
         origin, way = view.ray(at)
         try:
             place, _ = inside(f, self.session.assets, origin, way / np.linalg.norm(way))
-        except Exception as error:
+        except ArtulineError as error:
             self.desk.fault(str(error))
             return True
         on = region_piece(f, self.session.assets, place)
