@@ -6,8 +6,7 @@ from typing import Any
 
 import numpy as np
 from scipy.interpolate import CubicSpline
-from scipy.linalg import solve_banded
-from scipy.optimize import brentq, minimize
+from scipy.optimize import brentq, minimize, root
 
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import IDENTITY, Array
@@ -88,7 +87,7 @@ def along(ends: Array) -> Array:
 
 def chain(start: Array, end: Array | None, count: int, length: float, down: Array) -> Array:
     """The ends (count + 1, 3) of parts of a length that hang between two places, or from one, as a chain without friction: along every part
-    points the mean of the tensions at its ends. ``down`` (3,): a unit vector.
+    points the mean of the forces at its ends. ``down`` (3,): a unit vector.
     """
     if end is None:
         return np.asarray(start + length * np.arange(count + 1)[:, None] * down)
@@ -103,22 +102,34 @@ def chain(start: Array, end: Array | None, count: int, length: float, down: Arra
         if across > 1e-9 * length
         else np.cross(down, [0.0, 0.0, 1.0] if abs(down[2]) < 0.9 else [1.0, 0, 0])
     )
+    goal = np.array([max(across / length, 1e-6), height / length])
+    # the parts on either side of one that bears nothing hang upright: within its reach of where they end, it bears
+    lowest = round(0.5 * (count - 1 - goal[1]))
+    if 0 <= lowest < count and np.hypot(goal[0], goal[1] - (count - 1 - 2 * lowest)) < 1.0:
+        unit = _propped(goal, lowest, count)
+    else:
+        unit = _pulled(goal, count)
+    steps = length * (unit[:, :1] * side - unit[:, 1:] * down)
+    places = np.concatenate([[start], start + np.cumsum(steps, axis=0)])
+    # what the search left open
+    return np.asarray(places + np.linspace(0.0, 1.0, count + 1)[:, None] * (end - places[-1]))
+
+
+def _pulled(goal: Array, count: int) -> Array:
+    """Ways (count, 2), aside and up, of parts that hang between two places ``goal`` (2,) part lengths apart, all of them pulled."""
     weights = np.arange(count) + 0.5
-    goal = np.array([max(across, 1e-6 * length), height])
 
     # the tension at the start, in weights of a part, is where this convex function is least
     def energy(t: Array) -> tuple[float, Array]:
         pull = np.stack([np.full(count, t[0]), t[1] + weights], axis=1)
         size = np.sqrt((pull**2).sum(axis=1) + 1e-18)
-        return float(length * size.sum() - goal @ t), length * (pull / size[:, None]).sum(axis=0) - goal
+        return float(size.sum() - goal @ t), (pull / size[:, None]).sum(axis=0) - goal
 
     def curvature(t: Array) -> Array:
         pull = np.stack([np.full(count, t[0]), t[1] + weights], axis=1)
         size = np.sqrt((pull**2).sum(axis=1) + 1e-18)
         unit = pull / size[:, None]
-        return np.asarray(
-            length * ((np.eye(2) - unit[:, :, None] * unit[:, None, :]) / size[:, None, None]).sum(axis=0)
-        )
+        return np.asarray(((np.eye(2) - unit[:, :, None] * unit[:, None, :]) / size[:, None, None]).sum(axis=0))
 
     found = minimize(
         energy,
@@ -129,35 +140,29 @@ def chain(start: Array, end: Array | None, count: int, length: float, down: Arra
         options={"gtol": 1e-10, "maxiter": 400, "max_trust_radius": 1e6, "initial_trust_radius": 0.3 * count},
     ).x
     pull = np.stack([np.full(count, found[0]), found[1] + weights], axis=1)
-    unit = pull / np.linalg.norm(pull, axis=1, keepdims=True)
-    steps = length * (unit[:, :1] * side - unit[:, 1:] * down)
-    places = np.concatenate([[start], start + np.cumsum(steps, axis=0)])
-    # what the search left open
-    places = np.asarray(places + np.linspace(0.0, 1.0, count + 1)[:, None] * (end - places[-1]))
-    return _as_long(places, length)
+    return pull / np.linalg.norm(pull, axis=1, keepdims=True)
 
 
-def _as_long(places: Array, length: float) -> Array:
-    """Ends of parts (N + 1, 3), the first and the last of which stay, moved as little as makes every part its length (Newton's method with the
-    least change): a chain that hangs narrower than a part is long bears nothing in its lowest one, whose way is then left open.
+def _propped(goal: Array, lowest: int, count: int) -> Array:
+    """Ways (count, 2), aside and up, of parts that hang between two places ``goal`` (2,) part lengths apart, so close together that the
+    ``lowest`` part, which would bear nothing, props them asunder: the one that is pressed, where all others are pulled.
     """
-    for _ in range(40):
-        steps = np.diff(places, axis=0)
-        size = np.linalg.norm(steps, axis=1)
-        off = size - length
-        if np.abs(off).max() < 1e-6 * length:
-            break
-        unit = steps / np.maximum(size, 1e-12)[:, None]
-        # how much each length answers to a pull along each part: of its own two ends, and of those that it shares
-        band = np.zeros((3, len(off)))
-        band[1] = 2.0 + 1e-9
-        band[1, 0] -= 1.0
-        band[1, -1] -= 1.0
-        band[0, 1:] = band[2, :-1] = -(unit[1:] * unit[:-1]).sum(axis=1)
-        pull = solve_banded((1, 1), band, off)[:, None] * unit
-        places = places.copy()
-        places[1:-1] -= pull[:-1] - pull[1:]
-    return places
+    from_lowest = np.arange(count) - float(lowest)
+    others = from_lowest != 0.0
+
+    def ways(x: Array) -> Array:
+        pull = np.stack([np.full(count, -x[0] * np.cos(x[1])), x[0] * np.sin(x[1]) + from_lowest], axis=1)
+        unit = np.empty_like(pull)
+        unit[others] = pull[others] / np.linalg.norm(pull[others], axis=1, keepdims=True)
+        unit[lowest] = np.cos(x[1]), -np.sin(x[1])
+        return unit
+
+    aside, up = goal[0], goal[1] - np.sign(from_lowest).sum()
+    # how hard it presses, in weights of a part, and how it leans: where the ends are nearly above each other, the first of these is far off
+    lean = -np.arctan2(up, max(aside, 1e-9))
+    starts = [(0.5 * (1.0 - np.hypot(aside, up)), lean), (0.5, 0.5 * lean), (0.5, 0.0), (0.2, 0.8 * lean)]
+    found = [root(lambda x: ways(x).sum(axis=0) - goal, np.array(x), tol=1e-13).x for x in starts]
+    return ways(min(found, key=lambda x: float(np.abs(ways(x).sum(axis=0) - goal).max())))
 
 
 def hanging(ends: Array, held: Sequence[int], closed: bool, length: float, down: Array) -> Array:
