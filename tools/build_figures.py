@@ -4,6 +4,7 @@ from pathlib import Path
 
 import deckhand_body
 import deckhand_moves
+import deckhand_rises
 import goat_body
 import goat_moves
 import numpy as np
@@ -82,6 +83,24 @@ def clip_of(frames, rotations, hips):
     return Clip(tuple(channels))
 
 
+def build_moves(name, body, moves):
+    """More clips for a figure, without its mesh."""
+    bones = body.skeleton()
+    place = {b: np.array(p) for b, (_, p) in bones.items()}
+    made = tuple(
+        Bone(name=b, parent=up, translation=tuple(place[b] - (place[up] if up else 0))) for b, (up, _) in bones.items()
+    )
+    out = DATA / f"{name}.glb"
+    write_figure(
+        out,
+        Figure(id=name, name=name, bones=made),
+        None,
+        {clip: clip_of(*make(bones)) for clip, make in moves.CLIPS.items()},
+    )
+    print(f"{out.name}: {out.stat().st_size} bytes")
+
+
 if __name__ == "__main__":
+    build_moves("deckhand_steered", deckhand_body, deckhand_rises)
     for name, (body, moves) in FIGURES.items():
         build(name, body, moves)

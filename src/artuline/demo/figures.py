@@ -6,7 +6,7 @@ from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Figure
 from artuline.core.setup.materials import balance, usual_mass
 from artuline.core.setup.ragdoll import add_bodies, set_up
-from artuline.formats.gltf_read import read_figure
+from artuline.formats.gltf_read import read_clips, read_figure
 
 DATA = Path(__file__).parent / "data"
 
@@ -27,3 +27,8 @@ def ready_figure(name: str, assets: AssetStore, more: tuple[str, ...] = ()) -> F
         _fitted[key] = made.changed(bodies=balance(made, total)[0])
     made = _fitted[key]
     return figure.changed(bodies=made.bodies, joints=made.joints, pairs_off=made.pairs_off)
+
+
+def with_clips(figure: Figure, assets: AssetStore, file: str) -> Figure:
+    """A figure with the clips of another shipped file of the same skeleton besides its own."""
+    return read_clips(DATA / f"{file}.glb", assets, figure)

@@ -52,6 +52,39 @@ def read_figure(path: Path | str, assets: AssetStore, cancelled: Cancelled = lam
     return Imported(figure, tuple(reader.notes))
 
 
+def read_clips(path: Path | str, assets: AssetStore, figure: Figure) -> Figure:
+    """A figure with the clips of a .glb or .gltf file of the same skeleton, with or without a mesh, besides its own: bones by their names.
+
+    Raises ArtulineError if the file has no clip, or if its bones are not those of the figure; then nothing was added.
+    """
+    path = Path(path)
+    with reading(path, REMEDY):
+        reader = _Reader(open_container(path), lambda: False)
+        bones = tuple(reader.bones())
+        stand_in = Figure(id="of", name="of", bones=bones)
+        clips = reader.clips(stand_in)
+        if not clips:
+            raise reader.c.fail("the file has no animation", "Choose a file with one.")
+        other = "Choose a file that was made for the same skeleton."
+        moved = {c.bone for _, clip, _, _ in clips for c in clip.channels}
+        if not moved & figure.bone_index.keys():
+            raise reader.c.fail(f"none of its bones is called like one of {figure.name}", other)
+        for name in sorted(moved & figure.bone_index.keys()):
+            mine, theirs = figure.bones[figure.bone_index[name]], stand_in.bones[stand_in.bone_index[name]]
+            long = float(np.linalg.norm(mine.translation))
+            if np.linalg.norm(np.subtract(mine.translation, theirs.translation)) > 0.1 * long + 1e-6:
+                raise reader.c.fail(f"its bone {name!r} is of another length than that of {figure.name}", other)
+    taken, refs = Names(c.name for c in figure.clips), list(figure.clips)
+    for name, clip, rate, loop in clips:
+        kept = Clip(tuple(c for c in clip.channels if c.bone in figure.bone_index))
+        if kept.channels:
+            asset = assets.add(kept.to_arrays())
+            refs.append(
+                ClipRef(name=taken.fresh(name), asset=asset, duration=float(kept.key_times()[-1]), rate=rate, loop=loop)
+            )
+    return figure.changed(clips=tuple(refs))
+
+
 def read_parts(path: Path) -> Parts:
     """The meshes of a .glb or .gltf file at rest, a part for every node that carries one. Raises ArtulineError if there are none."""
     with reading(path, REMEDY):
@@ -111,7 +144,7 @@ class _Reader:
             figure = Figure(id=stem, name=stem, source=self.c.path.name, bones=tuple(bones), materials=tuple(materials))
         except ValidationError as error:
             raise self.c.fail(f"the skeleton cannot be used ({why_not(error)})") from error
-        clips = self._clips(figure)
+        clips = self.clips(figure)
         if not clips:
             self.notes.append("The file has no animation: the figure stands in its rest pose.")
         if len(self.notes) > 40:
@@ -315,7 +348,7 @@ class _Reader:
 
     # clips
 
-    def _clips(self, figure: Figure) -> list[tuple[str, Clip, float, bool]]:
+    def clips(self, figure: Figure) -> list[tuple[str, Clip, float, bool]]:
         found = []
         taken = Names()
         for a, animation in enumerate(self.c.items("animations")):

@@ -14,17 +14,23 @@ IDENTITY: Array = np.array([0.0, 0.0, 0.0, 1.0])
 def multiply(a: ArrayLike, b: ArrayLike) -> Array:
     """Hamilton product: the rotation ``b`` followed by ``a``. (..., 4), (..., 4) -> (..., 4)."""
     a, b = np.asarray(a, float), np.asarray(b, float)
-    ax, ay, az, aw = np.moveaxis(a, -1, 0)
-    bx, by, bz, bw = np.moveaxis(b, -1, 0)
-    return np.stack(
-        [
-            aw * bx + ax * bw + ay * bz - az * by,
-            aw * by - ax * bz + ay * bw + az * bx,
-            aw * bz + ax * by - ay * bx + az * bw,
-            aw * bw - ax * bx - ay * by - az * bz,
-        ],
-        axis=-1,
-    )
+    ax, ay, az, aw = a[..., 0], a[..., 1], a[..., 2], a[..., 3]
+    bx, by, bz, bw = b[..., 0], b[..., 1], b[..., 2], b[..., 3]
+    out = np.empty(np.broadcast(a, b).shape)
+    out[..., 0] = aw * bx + ax * bw + ay * bz - az * by
+    out[..., 1] = aw * by - ax * bz + ay * bw + az * bx
+    out[..., 2] = aw * bz + ax * by - ay * bx + az * bw
+    out[..., 3] = aw * bw - ax * bx - ay * by - az * bz
+    return out
+
+
+def cross(a: Array, b: Array) -> Array:
+    """Cross product (..., 3), (..., 3) -> (..., 3): that of NumPy, which takes ten times as long for a few."""
+    out = np.empty(np.broadcast(a, b).shape)
+    out[..., 0] = a[..., 1] * b[..., 2] - a[..., 2] * b[..., 1]
+    out[..., 1] = a[..., 2] * b[..., 0] - a[..., 0] * b[..., 2]
+    out[..., 2] = a[..., 0] * b[..., 1] - a[..., 1] * b[..., 0]
+    return out
 
 
 def conjugate(q: ArrayLike) -> Array:
@@ -43,8 +49,8 @@ def rotate(q: ArrayLike, v: ArrayLike) -> Array:
     """Turn vectors by quaternions. (..., 4), (..., 3) -> (..., 3)."""
     q, v = np.asarray(q, float), np.asarray(v, float)
     u, w = q[..., :3], q[..., 3:]
-    t = 2.0 * np.cross(u, v)
-    return v + w * t + np.cross(u, t)
+    t = 2.0 * cross(u, v)
+    return v + w * t + cross(u, t)
 
 
 def from_rotation_vector(r: ArrayLike) -> Array:
@@ -94,13 +100,13 @@ def from_matrix(m: ArrayLike) -> Array:
 
 def to_matrix(q: ArrayLike) -> Array:
     """Quaternions (..., 4) -> rotation matrices (..., 3, 3)."""
-    x, y, z, w = np.moveaxis(np.asarray(q, float), -1, 0)
-    rows = [
-        [1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)],
-        [2 * (x * y + z * w), 1 - 2 * (x * x + z * z), 2 * (y * z - x * w)],
-        [2 * (x * z - y * w), 2 * (y * z + x * w), 1 - 2 * (x * x + y * y)],
-    ]
-    return np.stack([np.stack(row, axis=-1) for row in rows], axis=-2)
+    q = np.asarray(q, float)
+    x, y, z, w = q[..., 0], q[..., 1], q[..., 2], q[..., 3]
+    out = np.empty((*q.shape[:-1], 3, 3))
+    out[..., 0, 0], out[..., 0, 1], out[..., 0, 2] = 1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)
+    out[..., 1, 0], out[..., 1, 1], out[..., 1, 2] = 2 * (x * y + z * w), 1 - 2 * (x * x + z * z), 2 * (y * z - x * w)
+    out[..., 2, 0], out[..., 2, 1], out[..., 2, 2] = 2 * (x * z - y * w), 2 * (y * z + x * w), 1 - 2 * (x * x + y * y)
+    return out
 
 
 def align(a: ArrayLike, b: ArrayLike) -> Array:
@@ -113,7 +119,7 @@ def align(a: ArrayLike, b: ArrayLike) -> Array:
         axis = np.cross(u, side)
         # half a turn about any axis across, then the little that is missing
         return multiply(align(-u, v), np.append(axis / np.linalg.norm(axis), 0.0))
-    return normalize(np.append(np.cross(u, v), w))
+    return normalize(np.append(cross(u, v), w))
 
 
 def make_continuous(q: ArrayLike) -> Array:

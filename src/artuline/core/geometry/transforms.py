@@ -31,10 +31,10 @@ def decompose(m: Array) -> tuple[Array, Array, Array]:
     y = linear[..., :, 1] / safe[..., 1, None]
     y = y - np.sum(x * y, axis=-1, keepdims=True) * x
     length = np.linalg.norm(y, axis=-1, keepdims=True)
-    fallback = np.cross(np.where(np.abs(x[..., 2:]) < 0.9, [0.0, 0.0, 1.0], [0.0, 1.0, 0.0]), x)
+    fallback = rotation.cross(np.where(np.abs(x[..., 2:]) < 0.9, [0.0, 0.0, 1.0], [0.0, 1.0, 0.0]), x)
     y = np.where(length > 1e-9, y, fallback)
     y = y / np.linalg.norm(y, axis=-1, keepdims=True)
-    z = np.cross(x, y)
+    z = rotation.cross(x, y)
     q = rotation.from_matrix(np.stack([x, y, z], axis=-1))
     scale = np.concatenate([np.where(mirrored, -1.0, 1.0)[..., None] * scale[..., :1], scale[..., 1:]], -1)
     return m[..., :3, 3].copy(), q, scale

@@ -1,6 +1,7 @@
 """The keyed motion of a scene at any frames: clips with their layers on top, and the roots of figures, which may ride on each other."""
 
 from collections.abc import Callable
+from typing import Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,6 +18,16 @@ from artuline.core.scene.model import Figure, Layer, Mount, Scene
 
 #: The local keyed pose (F, B) of a figure at frames (F,).
 Poses = Callable[[Figure, Array], Pose]
+
+
+class Lead(Protocol):
+    """What leads figures instead of their own keys."""
+
+    def pose(self, figure: Figure, frames: Array) -> Pose | None:
+        """The pose (F, B) of a figure at frames (F,); None: its keys have it."""
+
+    def root(self, figure: Figure, frames: Array) -> Array | None:
+        """Its root (F, 4, 4); None: its keys have it."""
 
 
 def clip_times(scene: Scene, figure: Figure, frames: Array) -> Array:
@@ -65,18 +76,25 @@ def _travel(scene: Scene, figure: Figure, clip: Clip, duration: float, frames: A
     pose.translation[:, skeleton.names.index(top.bone)] += rounds[:, None] * step
 
 
-def keyed_pose(scene: Scene, assets: AssetStore, figure: Figure, frames: Array, *, layers: bool = True) -> Pose:
+def keyed_pose(
+    scene: Scene, assets: AssetStore, figure: Figure, frames: Array, *, layers: bool = True, lead: Lead | None = None
+) -> Pose:
     """Local pose at frames (F,): the clip with all its layers, or with those that steer physics only; then limbs reach for what they hold."""
     frames = np.atleast_1d(np.asarray(frames, float))
-    pose = _led_pose(scene, assets, figure, frames, layers)
+    pose = _led_pose(scene, assets, figure, frames, layers, lead)
     for prop in scene.figures:
         for mount in prop.mounts:
             if mount.figure == figure.id and mount.reach is not None:
-                _reach(scene, assets, figure, frames, pose, mount)
+                _reach(scene, assets, figure, frames, pose, mount, lead)
     return pose
 
 
-def _led_pose(scene: Scene, assets: AssetStore, figure: Figure, frames: Array, layers: bool) -> Pose:
+def _led_pose(
+    scene: Scene, assets: AssetStore, figure: Figure, frames: Array, layers: bool, lead: Lead | None = None
+) -> Pose:
+    led = lead.pose(figure, frames) if lead is not None else None
+    if led is not None:
+        return led
     pose = clip_pose(scene, assets, figure, frames)
     for layer in figure.layers:
         if layers or layer.steers:
@@ -84,12 +102,14 @@ def _led_pose(scene: Scene, assets: AssetStore, figure: Figure, frames: Array, l
     return pose
 
 
-def _reach(scene: Scene, assets: AssetStore, figure: Figure, frames: Array, pose: Pose, mount: Mount) -> None:
+def _reach(
+    scene: Scene, assets: AssetStore, figure: Figure, frames: Array, pose: Pose, mount: Mount, lead: Lead | None
+) -> None:
     """Bend a limb of a pose (F, B) on the frames of a mount, so that its end comes to what rides there; in place."""
     rows = np.flatnonzero([mount.acts(f) for f in frames])
     if not len(rows) or mount.reach is None:
         return
-    root = root_at(scene, assets, figure, frames[rows])
+    root = root_at(scene, assets, figure, frames[rows], lead=lead)
     carried = skeleton_of(figure).global_matrices(_rows(pose, rows), root)[:, figure.bone_index[mount.bone]]
     held = _on(carried, mount)
     p, q = rigid(held @ transforms.compose(np.array(mount.reach_position), np.array(mount.reach_rotation), np.ones(3)))
@@ -154,12 +174,22 @@ def layer_share(layer: Layer, frames: Array) -> Array:
     return share
 
 
-def root_at(scene: Scene, assets: AssetStore, figure: Figure, frames: Array, poses: Poses | None = None) -> Array:
+def root_at(
+    scene: Scene,
+    assets: AssetStore,
+    figure: Figure,
+    frames: Array,
+    poses: Poses | None = None,
+    lead: Lead | None = None,
+) -> Array:
     """Where a figure's file has its origin in the scene, with its unit, at frames (F,): matrices (F, 4, 4).
 
     ``poses``: the keyed poses of what it rides on, where they are others than those of ``keyed_pose``.
     """
     frames = np.atleast_1d(np.asarray(frames, float))
+    led = lead.root(figure, frames) if lead is not None else None
+    if led is not None:
+        return led
     if not figure.mounts:
         return own_root(figure, frames)
     which, when = leads(figure, frames)
@@ -167,7 +197,7 @@ def root_at(scene: Scene, assets: AssetStore, figure: Figure, frames: Array, pos
     for k, mount in enumerate(figure.mounts):
         rows = np.flatnonzero(which == k)
         if len(rows):
-            found[rows] = _mounted(scene, assets, figure, mount, when[rows], poses)
+            found[rows] = _mounted(scene, assets, figure, mount, when[rows], poses, lead)
     return found
 
 
@@ -187,15 +217,23 @@ def leads(figure: Figure, frames: Array) -> tuple[Array, Array]:
 
 
 def _mounted(
-    scene: Scene, assets: AssetStore, figure: Figure, mount: Mount, frames: Array, poses: Poses | None
+    scene: Scene,
+    assets: AssetStore,
+    figure: Figure,
+    mount: Mount,
+    frames: Array,
+    poses: Poses | None,
+    lead: Lead | None,
 ) -> Array:
     """The root (F, 4, 4) of a figure that rides."""
     holder = scene.figure(mount.figure)
     if mount.reach is not None:
-        pose = _led_pose(scene, assets, holder, frames, False)
+        pose = _led_pose(scene, assets, holder, frames, False, lead)
+    elif poses is not None:
+        pose = poses(holder, frames)
     else:
-        pose = poses(holder, frames) if poses is not None else keyed_pose(scene, assets, holder, frames, layers=False)
-    carried = skeleton_of(holder).global_matrices(pose, root_at(scene, assets, holder, frames, poses))
+        pose = keyed_pose(scene, assets, holder, frames, layers=False, lead=lead)
+    carried = skeleton_of(holder).global_matrices(pose, root_at(scene, assets, holder, frames, poses, lead))
     return riding_root(scene, assets, figure, mount, frames, carried[:, holder.bone_index[mount.bone]])
 
 

@@ -49,12 +49,12 @@ def bent(above: Array, place: Array, along: Array, turns: Array, goal: Array) ->
     upper, lower, way = rotation.rotate(q_a, along[0]), rotation.rotate(q_b, along[1]), goal - place
     long, short = float(np.linalg.norm(upper)), float(np.linalg.norm(lower))
     far = float(np.clip(np.linalg.norm(way), abs(long - short) + 1e-6, long + short - 1e-6))
-    side = np.cross(upper, lower)
+    side = rotation.cross(upper, lower)
     if np.linalg.norm(side) < 1e-9 * long * short:
         side = np.cross(upper, [0.0, 0.0, 1.0] if abs(upper[2]) < 0.9 * long else [1.0, 0.0, 0.0])
     side /= np.linalg.norm(side)
     # open or close the middle joint until the ends are as far apart as they should be
-    now = np.arctan2(np.cross(upper, lower) @ side, upper @ lower)
+    now = np.arctan2(rotation.cross(upper, lower) @ side, upper @ lower)
     wanted = np.pi - np.arccos(np.clip((long**2 + short**2 - far**2) / (2.0 * long * short), -1.0, 1.0))
     bend = rotation.from_rotation_vector(side * (wanted - now))
     # then turn the whole limb towards the goal

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry.polyhedron import TriangleMesh, triangle_mesh
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.keyed import keyed_pose, root_at
+from artuline.core.motion.keyed import Lead, keyed_pose, root_at
 from artuline.core.motion.places import places_at
 from artuline.core.motion.skeleton import Pose, rest_matrices, rigid, skeleton_of
 from artuline.core.physics.batches import components
@@ -141,6 +141,8 @@ class Built:
     _entered: int = -1
     #: Changes the keyed pose (F, B) of a figure, by its index, at frames (F,); in place.
     follow: Callable[[int, Array, Pose], None] = field(default=lambda figure, frames, pose: None)
+    #: What leads figures instead of their keys.
+    lead: Lead | None = None
 
     @property
     def count(self) -> int:
@@ -185,7 +187,7 @@ class Built:
 
     def pose(self, figure: Figure, frames: Array) -> Pose:
         """The local pose (F, B) of a figure that physics follows: its keys, layers with baked results left out, and its returns."""
-        pose = keyed_pose(self.scene, self.assets, figure, frames, layers=False)
+        pose = keyed_pose(self.scene, self.assets, figure, frames, layers=False, lead=self.lead)
         self.follow(self._index[figure.id], frames, pose)
         return pose
 
@@ -206,14 +208,16 @@ class Built:
                 # no way through matrices, which would round it
                 p[:, part.rows[0]], q[:, part.rows[0]] = places_at(part.figure.track, frames)
             elif len(part.rows):
-                root = root_at(self.scene, self.assets, part.figure, frames, self.pose)
+                root = root_at(self.scene, self.assets, part.figure, frames, self.pose, self.lead)
                 m = skeleton_of(part.figure).global_matrices(self.pose(part.figure, frames), root)
                 p[:, part.rows], q[:, part.rows] = rigid(m[:, part.bones])
         return p, q
 
-    def lanes(self, frames: Array) -> tuple[Array, Array]:
-        """Handover and tone of all bodies at frames: (F, n), (F, n)."""
+    def lanes(self, frames: Array, least: Array | None = None) -> tuple[Array, Array]:
+        """Handover and tone of all bodies at frames: (F, n), (F, n); ``least`` (n,): how much each is handed over at least."""
         handover = self._over(frames, lambda b, g: g.handover.value(frames))
+        if least is not None:
+            handover = np.maximum(handover, least)
         # what rides goes limp with what it rides on; without a body there it cannot be let go
         for r in sorted(self.rides, key=lambda r: self._depth[r.figure]):
             on = np.array([r.mount.acts(f) for f in frames])

@@ -1,38 +1,33 @@
 """The live tryout: let go and watch, on the spot, nothing recorded."""
 
-import math
-import time
-
 import numpy as np
+from numpy.typing import NDArray
 
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.keyed import keyed_pose, root_at
 from artuline.core.motion.skeleton import Pose, skeleton_of
-from artuline.core.physics.state import PLANE
-from artuline.core.run.build import build, require_bodies, tone_frequency
-from artuline.core.run.forces import add_velocity, gravity_at, wind_at
+from artuline.core.run.build import require_bodies, tone_frequency
+from artuline.core.run.forces import gravity_at, wind_at
+from artuline.core.run.live import LiveWorld
 from artuline.core.run.shown import shown_pose
 from artuline.core.run.stepper import Standing, Stepper, start_keyed
-from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.model import Ground, Scene
+from artuline.core.scene.model import Scene
 
 RATE = 48.0
 STEP = 1.0 / RATE
 SUBSTEPS = 5
-TUG_FREQUENCY = 2.5
 
 
-class Tryout:
+class Tryout(LiveWorld):
     """All bodies of a scene let go at a frame, with the velocity of their keys. Obstacles that nothing hands over stand still."""
 
     def __init__(self, scene: Scene, assets: AssetStore, frame: float):
         """Raises ArtulineError if no figure has bodies."""
         require_bodies(scene)
-        self.scene, self.frame = scene, frame
-        # a ground to be switched on, where the scene has none
-        self.built = build(scene if scene.ground is not None else edit.scene(scene, ground=Ground()), assets)
+        self.step_time = STEP
+        super().__init__(scene, assets, frame)
         if scene.ground is None:
             self.set_ground(False)
         world = self.built.world
@@ -63,22 +58,11 @@ class Tryout:
             # of a bone in its parent, for those that carry no body
             local = np.array([inverse[u] @ m if u >= 0 else m for u, m in zip(up, world_)])
             self._matrices.append((world_, local))
-        self._left = 0.0
         self.tone = 0.0
-        self.time = 0.0
 
-    def set_gravity(self, on: bool, tilt: float = 0.0, heading: float = 0.0) -> None:
-        """Gravity of the scene, or none; tilted from straight down (radians) towards a heading about Y."""
-        strength = float(np.linalg.norm(self._gravity))
-        if strength == 0.0:
-            strength = 9.81
-        down = np.array([np.sin(tilt) * np.sin(heading), -np.cos(tilt), np.sin(tilt) * np.cos(heading)])
-        self.built.world.gravity[:] = 0.0 if not on else (self._gravity if tilt == 0.0 else strength * down)
-
-    def set_ground(self, on: bool) -> None:
-        """The scene's ground (or one at the lowest obstacle or at 0 if it has none), or no ground."""
-        world = self.built.world
-        world.set_silent(world.shapes["kind"] == PLANE, not on)
+    def free(self) -> NDArray[np.bool_]:
+        """Which bodies are let go (n,)."""
+        return self._free
 
     def hold(self, figure: int, bones: frozenset[str]) -> None:
         """Keep the bodies on these bones of a figure on their keys; all others are free."""
@@ -90,33 +74,9 @@ class Tryout:
         b["v"][~self._free] = 0.0
         b["w"][~self._free] = 0.0
 
-    def _chosen(self, figure: int | None, bones: frozenset[str]) -> np.ndarray:
-        """Free bodies on bones of a figure; all free bodies for none."""
-        if not bones:
-            return np.flatnonzero(self._free)
-        mine = self.built.parts[figure].on(bones) if figure is not None else np.zeros(0, np.int64)
-        return mine[self._free[mine]]
-
-    def push(self, figure: int | None, bones: frozenset[str], velocity: Array) -> None:
-        """Add a velocity (3,), m/s, to the bodies on these bones, or to all."""
-        which = self._chosen(figure, bones)
-        if len(which):
-            add_velocity(self.built.world.bodies, which, np.asarray(velocity, float), np.zeros(3))
-
-    def spin(self, figure: int | None, bones: frozenset[str], rate: float) -> None:
-        """Add a spin about the upright axis through their centre of mass, rad/s, to the bodies on these bones, or to all."""
-        which = self._chosen(figure, bones)
-        if len(which):
-            add_velocity(self.built.world.bodies, which, np.zeros(3), np.array([0.0, rate, 0.0]))
-
     def keyed_matrices(self) -> list[Array]:
         """World bone matrices (B, 4, 4) of every figure at the frame where the tryout began."""
         return [keyed for keyed, _ in self._matrices]
-
-    def touches(self) -> Array:
-        """Places where something touches now (N, 3)."""
-        b = self.built.world.bodies
-        return np.array(b["touch"][b["strongest"] > 0.0])
 
     def local_poses(self) -> list[Pose]:
         """The local pose (1, B) of every figure now."""
@@ -138,20 +98,6 @@ class Tryout:
             shown.append(pose)
         return shown
 
-    def advance(self, seconds: float, most: float = math.inf) -> None:
-        """Advance by a time, in whole small steps; the rest is kept for the next call.
-
-        ``most``: seconds of work after which what is left is dropped: what is too much for this machine runs slower,
-        and the caller is not kept.
-        """
-        self._left += min(seconds, 0.25)
-        end = time.perf_counter() + most
-        while self._left >= STEP:
-            self._left -= STEP
-            self.step()
-            if time.perf_counter() > end:
-                self._left = 0.0
-
     def step(self) -> None:
         """One small step."""
         world, springs = self.built.world, self.built.springs
@@ -161,35 +107,7 @@ class Tryout:
         course = Standing(self.built, self.frame, RATE, SUBSTEPS, self._x, self._r, self._free, drive)
         self._stepper.step(course, 0)
         self.time += STEP
-
-    def tug(self, figure: int, bone: str, place: Array) -> bool:
-        """Take hold of a body at a place in the world (3,). False if the bone carries no body."""
-        found = self.built.parts[figure].on({bone})
-        if not len(found):
-            return False
-        b, t = self.built.world.bodies[found[0]], self.built.world.tugs[0]
-        t["body"] = found[0]
-        t["point"] = rotation.rotate(rotation.conjugate(b["q"]), place - b["x"])
-        t["goal"] = place
-        t["frequency"] = TUG_FREQUENCY
-        t["mass"] = 0.6 * float(self.built.world.bodies["mass"][self._free].sum())
-        return True
-
-    def move_tug(self, place: Array) -> None:
-        """Where the held point is pulled to."""
-        self.built.world.tugs[0]["goal"] = place
-
-    def let_go(self) -> None:
-        """End the tug."""
-        self.built.world.tugs[0]["body"] = -1
-
-    def tug_line(self) -> Array | None:
-        """From the held point to where it is pulled (2, 3); None without a tug."""
-        t = self.built.world.tugs[0]
-        if t["body"] < 0:
-            return None
-        b = self.built.world.bodies[t["body"]]
-        return np.stack([b["x"] + rotation.rotate(b["q"], t["point"]), t["goal"]])
+        self.steps_done += 1
 
     def matrices(self) -> list[Array]:
         """World bone matrices (B, 4, 4) of every figure now."""

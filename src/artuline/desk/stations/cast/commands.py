@@ -5,10 +5,11 @@ from pathlib import Path
 from PySide6.QtWidgets import QFileDialog
 
 from artuline.core.scene import edit
-from artuline.core.scene.model import Scene
+from artuline.core.scene.model import Figure, Scene
 from artuline.core.setup.placing import beside
 from artuline.core.setup.tilt import tipped
 from artuline.desk.desk import Desk
+from artuline.formats import gltf_read
 from artuline.formats.bvh_names import SUFFIX
 from artuline.formats.bvh_read import Onto, put_motion
 from artuline.formats.importing import choose_clip, follow_clip
@@ -41,7 +42,12 @@ class Commands:
 
     def ask_motion(self) -> None:
         """Choose a file of motion, and put it onto the present figure."""
-        name, _ = QFileDialog.getOpenFileName(self.stage.window(), "Motion from a file", "", f"Motion (*{SUFFIX})")
+        name, _ = QFileDialog.getOpenFileName(
+            self.stage.window(),
+            "Motion from a file",
+            "",
+            f"Motion ({' '.join(f'*{x}' for x in (SUFFIX, *gltf_read.FORMAT.suffixes))})",
+        )
         if name:
             self.put_motion(Path(name))
 
@@ -50,6 +56,8 @@ class Commands:
         f, assets = self.session.figure(), self.session.assets
         if f is None:
             return False
+        if path.suffix.lower() in gltf_read.FORMAT.suffixes:
+            return self._put_clips(f, path)
         done: list[Onto] = []
 
         def change(s: Scene) -> Scene:
@@ -61,6 +69,20 @@ class Commands:
             return False
         left = f" Left out: {', '.join(done[-1].left[:6])}." if done[-1].left else ""
         self.desk.tell(f"{len(done[-1].mapped)} bones of {f.name} move as in {path.name}.{left}")
+        return True
+
+    def _put_clips(self, f: Figure, path: Path) -> bool:
+        """Put the clips of a glTF of the same skeleton besides those that a figure has."""
+        made: list[Figure] = []
+
+        def change(s: Scene) -> Scene:
+            made.append(gltf_read.read_clips(path, self.session.assets, s.figure(f.id)))
+            return edit.figure(s, f.id, clips=made[-1].clips)
+
+        if not self.session.edit(f"Clips of {path.name}", change):
+            return False
+        new = [c.name for c in made[-1].clips[len(f.clips) :]]
+        self.desk.tell(f"{f.name} has {len(new)} more clip{'s' * (len(new) > 1)}: {', '.join(new[:6])}.")
         return True
 
     def remove_figure(self) -> None:

@@ -1,0 +1,430 @@
+"""Figures that are steered over the ground while everything physical on them goes on: the live side of a take."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from artuline.core.errors import ArtulineError
+from artuline.core.geometry import rotation
+from artuline.core.geometry.rotation import Array
+from artuline.core.motion.keyed import root_at
+from artuline.core.motion.skeleton import Pose, skeleton_of
+from artuline.core.run.build import (
+    calm_rate,
+    require_bodies,
+    return_frequency,
+    steady_damping,
+    steady_frequency,
+    tone_frequency,
+)
+from artuline.core.run.forces import gravity_at, wind_at
+from artuline.core.run.live import LiveWorld, noted
+from artuline.core.run.pilot import PASSAGE, UNAIDED, Pilot, Wish
+from artuline.core.run.shown import shown_pose
+from artuline.core.run.stepper import Stepper, start_keyed
+from artuline.core.scene.assets import AssetStore
+from artuline.core.scene.model import Figure, Push, Scene
+from artuline.core.scene.steering import Steering
+from artuline.core.setup.gait_proposal import propose_steering
+
+STEPS = 48.0  # a second at least, in whole parts of a frame
+LIMP_TONE = 0.07  # of what was knocked over
+STILL = (0.12, 0.5)  # m/s, and s for which what lies moves slower before it gets up
+LONGEST = 8.0  # s that it lies at most
+LIMB_RETURNS = 0.4  # s in which a limb comes back
+NEAR, EAGER = 0.25, 1.4  # m within which who follows stands, and 1/s by which it makes up for what is missing
+
+
+@dataclass
+class _Limp:
+    """Bodies (rows) that were handed over: ``left`` seconds until they come back, None: once they lie still; ``ramp`` seconds on the way back."""
+
+    rows: NDArray[np.int64]
+    left: float | None
+    ramp: float
+    whole: int | None = None
+    still: float = 0.0
+    passed: float = 0.0
+    back: float = -1.0
+
+    @property
+    def share(self) -> float:
+        """How much they are handed over."""
+        return 1.0 if self.back < 0.0 else max(1.0 - self.back / self.ramp, 0.0)
+
+
+class Steered(LiveWorld):
+    """Some figures of a scene on their feet, led by wishes; whatever a group hands over at its frame is physical, all else is on its keys, which go on."""
+
+    def __init__(self, scene: Scene, assets: AssetStore, frame: float, figures: Mapping[str, Steering | None]):
+        """``figures``: those that are steered, by id, with how they go; None: as proposed. The first is led by wishes; one that follows another
+        goes by itself. Raises ArtulineError if one has no clip to go with.
+        """
+        require_bodies(scene)
+        #: Small steps in a frame, and substeps in a step.
+        self.per_frame = max(1, int(np.ceil(STEPS / scene.rate - 1e-9)))
+        self.substeps = max(1, int(np.ceil(scene.substeps / self.per_frame)))
+        self.step_time = 1.0 / (scene.rate * self.per_frame)
+        self.mirrored: frozenset[str] = frozenset()
+        super().__init__(scene, assets, frame)
+        self.journal = []
+        self.wishes: dict[str, Wish] = {}
+        self._limp: dict[str, _Limp] = {}
+        self._pushes: list[tuple[int, Push]] = []
+        now = np.array([float(frame)])
+        self._gravity = gravity_at(scene, now)[0]
+        self.pilots: dict[str, Pilot] = {}
+        self.steerings: dict[str, Steering] = {}
+        ground = scene.ground.height if scene.ground is not None else None
+        for id_, steering in figures.items():
+            f = scene.figure(id_)
+            how = steering if steering is not None and steering.gaits else propose_steering(f, assets)
+            if steering is not None:
+                how = steering if steering.gaits else how.changed(follows=steering.follows, distance=steering.distance)
+            root = root_at(scene, assets, f, now)[0]
+            self.steerings[id_] = how
+            self.pilots[id_] = Pilot(f, assets, how, root, ground if ground is not None else float(root[1, 3]))
+        self._place()
+
+    # what leads
+
+    def pose(self, figure: Figure, frames: Array) -> Pose | None:
+        """The pose (F, B) of a figure that is steered."""
+        pilot = self.pilots.get(figure.id)
+        if pilot is None:
+            return None
+        return Pose(
+            *(
+                np.repeat(x[None], len(frames), axis=0)
+                for x in (pilot.pose.translation, pilot.pose.rotation, pilot.pose.scale)
+            )
+        )
+
+    def root(self, figure: Figure, frames: Array) -> Array | None:
+        """Its root (F, 4, 4)."""
+        pilot = self.pilots.get(figure.id)
+        return None if pilot is None else np.repeat(pilot.shown_root[None], len(frames), axis=0)
+
+    def _place(self) -> None:
+        """Put everything on its keys, at rest."""
+        built, world = self.built, self.built.world
+        built.lead = self
+        world.gravity[:], world.wind[:] = self._gravity, wind_at(self.scene, np.array([float(self.frame)]))[0]
+        self._wind = world.wind.copy()
+        x, r = self._keys()
+        self._past = [(x, r)] * 2
+        self._speed = np.zeros_like(x), np.zeros_like(x)
+        self._rows = np.repeat(x[None], 2, 0), np.repeat(r[None], 2, 0)
+        start_keyed(
+            world.bodies, np.ones(len(world.bodies), bool), np.repeat(x[None], 3, 0), np.repeat(r[None], 3, 0), 1.0, 2
+        )
+        self._stepper = Stepper(built)
+        self._stepper.started = set(range(len(built.parts)))
+        self._share = self._shares()
+        self._stepper.free = self._share > 0.0
+        built.set_present(self.frame)
+        built.set_links(self.frame)
+
+    @property
+    def now(self) -> float:
+        """The frame of the scene at which its other keys are."""
+        return self.frame + self.steps_done / self.per_frame
+
+    def _keys(self) -> tuple[Array, Array]:
+        """Keyed poses of all bodies' principal axes now: (n, 3), (n, 4)."""
+        p, q = self.built.keyed(np.array([self.now]))
+        x, r = self.built.world.inner(p, q)
+        return x[0], r[0]
+
+    def _shares(self) -> Array:
+        """How much every body is handed over (n,)."""
+        least = np.zeros(self.built.count)
+        for limp in self._limp.values():
+            least[limp.rows] = np.maximum(least[limp.rows], limp.share)
+        return np.asarray(self.built.lanes(np.array([float(self.frame)]), least)[0][0])
+
+    def free(self) -> NDArray[np.bool_]:
+        """Which bodies physics moves now (n,)."""
+        return np.asarray(self._share > 0.0)
+
+    def tugged(self, figure: int) -> NDArray[np.bool_]:
+        """The free bodies of a figure: others are not lifted with it."""
+        mine = np.zeros(self.built.count, bool)
+        mine[self.built.parts[figure].rows] = True
+        return mine & self.free() if (mine & self.free()).any() else mine
+
+    # what is done to it
+
+    @noted
+    def steer(self, figure: str, speed: float, turn: float) -> None:
+        """What is wished for from now on: m/s, and a turn from -1 (to the right) to 1."""
+        self.wishes[figure] = Wish(speed, turn)
+
+    @noted
+    def turn_about(self, figure: str) -> None:
+        """Make for the other way."""
+        if figure not in self._limp:
+            self.pilots[figure].turn_about()
+
+    @noted
+    def knock(self, figure: str, bone: str, impulse: Array) -> None:
+        """Hit the body that carries a bone with an impulse (3,), N s: the figure goes limp, lies, and gets up once it lies still."""
+        f = self.scene.figure(figure)
+        part = next(p for p in self.built.parts if p.figure.id == figure)
+        body = f.carrier(bone)
+        if body is None or not len(part.rows):
+            raise ArtulineError(f"{f.name} has no body on {bone} to hit", remedy="Fit bodies first.")
+        for key in [k for k, v in self._limp.items() if np.isin(v.rows, part.rows).any()]:
+            del self._limp[key]
+        self._limp[figure] = _Limp(part.rows, None, PASSAGE, whole=self.built.parts.index(part))
+        self.pilots[figure].halt()
+        self._hit(part.row(body), figure, body.id, impulse)
+
+    @noted
+    def knock_limb(self, figure: str, bone: str, impulse: Array, seconds: float) -> None:
+        """Hit the body that carries a bone with an impulse (3,), N s: it and all below it are limp for a time."""
+        f = self.scene.figure(figure)
+        part = next(p for p in self.built.parts if p.figure.id == figure)
+        body = f.carrier(bone)
+        if body is None or figure in self._limp:
+            return
+        rows = part.on(f.below(body.bone))
+        self._limp[f"{figure} {body.bone}"] = _Limp(rows, seconds, LIMB_RETURNS)
+        self._hit(part.row(body), figure, body.id, impulse)
+
+    def _hit(self, row: int, figure: str, body: str, impulse: Array) -> None:
+        made = Push(
+            id="hit", figure=figure, body=body, impulse=tuple(np.asarray(impulse, float)), start=self.frame, frames=1
+        )
+        self._pushes.append((row, made))
+
+    def lies(self, figure: str) -> bool:
+        """Whether a figure was knocked over and is not on its way up."""
+        limp = self._limp.get(figure)
+        return limp is not None and limp.back < 0.0
+
+    def rises(self, figure: str) -> bool:
+        """Whether it is on its way up."""
+        return self.pilots[figure].rising
+
+    # time
+
+    def step(self) -> None:
+        """One small step."""
+        h, built, world = self.step_time, self.built, self.built.world
+        self._follow()
+        for id_, pilot in self.pilots.items():
+            if not self.lies(id_):
+                wish = self.wishes.get(id_, Wish()) if id_ not in self._limp else Wish()
+                pilot.steps(h, wish)
+        self._recover(h)
+        self.steps_done += 1
+        share = self._shares()
+        x, r = self._keys()
+        course = self._course(x, r, share)
+        if self.steps_done % self.per_frame == 1 or self.per_frame == 1:
+            world.reset_report()
+        built.pushes, kept = self._pushes, built.pushes
+        self._stepper.step(course, 0)
+        built.pushes, self._pushes = kept, []
+        self._share = share
+        self.time += h
+
+    def _follow(self) -> None:
+        """Wishes of those that go after another."""
+        for id_, how in self.steerings.items():
+            if how.follows is None:
+                continue
+            leader, pilot = self._whereabouts(how.follows), self.pilots[id_]
+            way = (leader - pilot.place) * [1.0, 0.0, 1.0]
+            far = float(np.linalg.norm(way))
+            off = (np.arctan2(way[0], way[2]) - pilot.heading + np.pi) % (2.0 * np.pi) - np.pi
+            turn = float(np.clip(1.6 * off, -1.0, 1.0)) if far > 0.2 and abs(off) > 0.1 else 0.0
+            missing = far - how.distance
+            speed = EAGER * missing * max(np.cos(off), 0.0) if missing > (NEAR if pilot.speed == 0.0 else 0.0) else 0.0
+            self.wishes[id_] = Wish(speed, turn)
+
+    def _whereabouts(self, figure: str) -> Array:
+        """Where a figure is now (3,), level."""
+        if figure in self.pilots and figure not in self._limp:
+            return self.pilots[figure].place
+        k = next(k for k, p in enumerate(self.built.parts) if p.figure.id == figure)
+        rows = self.built.parts[k].rows
+        if len(rows):
+            return np.asarray(self.built.world.bodies["x"][rows[0]].copy())
+        return np.asarray(root_at(self.scene, self.assets, self.scene.figure(figure), np.array([self.now]))[0, :3, 3])
+
+    def _recover(self, h: float) -> None:
+        """What is limp comes back when its time is over, or lies until it is still and gets up."""
+        v = self.built.world.bodies["v"]
+        for key, limp in list(self._limp.items()):
+            limp.passed += h
+            if limp.back >= 0.0:
+                limp.back += h
+                if limp.back >= limp.ramp:
+                    del self._limp[key]
+            elif limp.whole is None:
+                assert limp.left is not None
+                if limp.passed >= limp.left:
+                    limp.back = 0.0
+            else:
+                slow = float(np.linalg.norm(v[limp.rows], axis=1).max()) < STILL[0]
+                limp.still = limp.still + h if slow else 0.0
+                if limp.still >= STILL[1] or limp.passed > LONGEST:
+                    pilot = self.pilots[key]
+                    pilot.get_up(self._lying(limp.whole))
+                    pilot.steps(0.0, Wish())
+                    # the pose that it lies in is where it begins
+                    x, r = self._keys()
+                    self._past = [
+                        (np.where(_of(limp.rows, x), x, a), np.where(_of(limp.rows, r), r, b)) for a, b in self._past
+                    ]
+                    for old, new in zip(self._rows, (x, r)):
+                        old[:, limp.rows] = new[limp.rows]
+                    for speed in self._speed:
+                        speed[limp.rows] = 0.0
+                    limp.back, limp.ramp = 0.0, PASSAGE if pilot.rises else UNAIDED
+
+    def _lying(self, figure: int) -> Pose:
+        """The local pose (B,) of a figure that physics has, under its root."""
+        part = self.built.parts[figure]
+        p, q = self.built.world.poses()
+        pilot = self.pilots[part.figure.id]
+        keyed = Pose(*(v[None] for v in (pilot.pose.translation, pilot.pose.rotation, pilot.pose.scale)))
+        ones = np.ones((1, len(part.rows)))
+        return shown_pose(
+            part.figure, pilot.root()[None], keyed, part.bones, p[None, part.rows], q[None, part.rows], ones
+        ).frame(0)
+
+    def _course(self, x: Array, r: Array, share: Array) -> "_Course":
+        """From the last keyed poses to x (n, 3), r (n, 4), at every substep, without a jump in their velocity."""
+        k, built, world = self.substeps, self.built, self.built.world
+        (x0, r0), (x_, r_) = self._past[-1], self._past[-2]
+        turn = rotation.to_rotation_vector(rotation.multiply(r, rotation.conjugate(r0)))
+        before = rotation.to_rotation_vector(rotation.multiply(r_, rotation.conjugate(r0)))
+        # velocities at the end that are exact for an even acceleration, times the step
+        ends = 1.5 * x - 2.0 * x0 + 0.5 * x_, 1.5 * turn + 0.5 * before
+        u = (np.arange(1, k + 1) / k)[:, None, None]
+        a, b, c = u * u * (3.0 - 2.0 * u), u * (1.0 - u) ** 2, u * u * (u - 1.0)
+        places = x0 + a * (x - x0) + b * self._speed[0] + c * ends[0]
+        turns = rotation.multiply(rotation.from_rotation_vector(a * turn + b * self._speed[1] + c * ends[1]), r0[None])
+        rows_x, rows_r = (
+            np.concatenate([self._rows[0], x0[None], places]),
+            np.concatenate([self._rows[1], r0[None], turns]),
+        )
+        self._past, self._speed = [self._past[-1], (x, r)], ends
+        self._rows = rows_x[-3:-1].copy(), rows_r[-3:-1].copy()
+        at = np.array([float(self.frame)])
+        tone = built.lanes(at)[1][0]
+        for limp in self._limp.values():
+            tone[limp.rows] = np.maximum(tone[limp.rows], LIMP_TONE)
+        steadiness, calm = (v[0] for v in built.firmness(at))
+        mass, carried = world.bodies["mass"], built.carried()
+        steady = steady_frequency(steadiness, mass, carried)
+        own = np.array([j.tone for _, j in built.joints])
+        child = world.joints["child"][: len(own)]
+        drive = np.zeros(len(world.joints))
+        drive[: len(own)] = np.where(built.springs > 0.0, built.springs, tone_frequency(tone[child] * own))
+        return _Course(
+            first=float(self.frame), rate=1.0 / self.step_time, k=k, lead=2, x=rows_x, r=rows_r,
+            free=np.repeat((share > 0.0)[None], k, 0), goal=np.repeat(np.maximum(return_frequency(share), steady)[None], k, 0),
+            calm=np.repeat((calm_rate(calm) + steady_damping(steady, mass, carried))[None], k, 0), drive=np.repeat(drive[None], k, 0),
+            gravity=np.repeat(world.gravity[None], k, 0), wind=np.repeat(self._wind[None], k, 0), pushes=bool(self._pushes),
+        )  # fmt: skip
+
+    # what is shown
+
+    def keyed_matrices(self) -> list[Array]:
+        """World bone matrices (B, 4, 4) of every figure on its keys."""
+        now = np.array([self.now])
+        return [
+            skeleton_of(p.figure).global_matrices(
+                self.built.pose(p.figure, now), root_at(self.scene, self.assets, p.figure, now, self.built.pose, self)
+            )[0]
+            for p in self.built.parts
+        ]
+
+    def poses(self) -> list[tuple[Pose, Array]]:
+        """The shown local pose (1, B) of every figure now, and the root (1, 4, 4) that it is under."""
+        p, q = self.built.world.poses()
+        now, found = np.array([self.now]), []
+        for part in self.built.parts:
+            root = root_at(self.scene, self.assets, part.figure, now, self.built.pose, self)
+            pose = self.built.pose(part.figure, now)
+            rows = part.rows
+            if len(rows) and self._share[rows].any():
+                pose = shown_pose(
+                    part.figure, root, pose, part.bones, p[None, rows], q[None, rows], self._share[None, rows], self.built.shown[rows]
+                )  # fmt: skip
+            found.append((pose, root))
+        return found
+
+    def matrices(self) -> list[Array]:
+        """World bone matrices (B, 4, 4) of every figure now."""
+        p, q = self.built.world.poses()
+        turned, found = rotation.to_matrix(q), []
+        for part, keyed in zip(self.built.parts, self.keyed_matrices()):
+            rows = part.rows
+            share = self._share[rows]
+            if not share.any():
+                found.append(keyed)
+            elif ((share > 0.0) & (share < 1.0)).any() or (self.built.shown[rows] < 1.0).any():
+                now = np.array([self.now])
+                root = root_at(self.scene, self.assets, part.figure, now, self.built.pose, self)
+                pose = shown_pose(
+                    part.figure, root, self.built.pose(part.figure, now), part.bones, p[None, rows], q[None, rows], share[None], self.built.shown[rows]
+                )  # fmt: skip
+                found.append(skeleton_of(part.figure).global_matrices(pose, root)[0])
+            else:
+                found.append(
+                    _carried(
+                        part.figure,
+                        keyed,
+                        dict(zip(part.bones[share > 0.0].tolist(), rows[share > 0.0].tolist())),
+                        p,
+                        turned,
+                    )
+                )
+        return found
+
+
+@dataclass
+class _Course:
+    """What steers the world over one small step."""
+
+    first: float
+    rate: float
+    k: int
+    lead: int
+    x: Array
+    r: Array
+    free: NDArray[np.bool_]
+    goal: Array
+    calm: Array
+    drive: Array
+    gravity: Array
+    wind: Array
+    pushes: bool
+
+
+def _of(rows: NDArray[np.int64], like: Array) -> NDArray[np.bool_]:
+    found = np.zeros((len(like), 1), bool)
+    found[rows] = True
+    return found
+
+
+def _carried(figure: Figure, keyed: Array, body: dict[int, int], p: Array, turned: Array) -> Array:
+    """Keyed matrices (B, 4, 4) with those bones that have a free body (bone -> row) where it is, and those below carried along."""
+    made, moved = keyed.copy(), set[int]()
+    for b, up in enumerate(skeleton_of(figure).parents):
+        if b in body:
+            i = body[b]
+            made[b, :3, :3] = turned[i] * np.linalg.norm(keyed[b, :3, :3], axis=0)
+            made[b, :3, 3] = p[i]
+            moved.add(b)
+        elif up in moved:
+            made[b] = made[up] @ np.linalg.inv(keyed[up]) @ keyed[b]
+            moved.add(b)
+    return made
