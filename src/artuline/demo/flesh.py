@@ -51,11 +51,16 @@ def belly(assets: AssetStore) -> Scene:
         warm_up=24,
         warm_up_plays=True,
     )
-    at, drop = np.array(figure.position), np.array([0.0, 0.11, 0.0])
+    return fleshed(scene, assets, figure.id)
+
+
+def fleshed(scene: Scene, assets: AssetStore, id_: str) -> Scene:
+    """The scene with a springy belly and satchel for the deckhand who wears one."""
+    at, drop = np.array(scene.figure(id_).position), np.array([0.0, 0.11, 0.0])
     scene = grown(
         scene,
         assets,
-        figure.id,
+        id_,
         "belly",
         at + np.array([0.0, 1.06, 0.06]),
         at + np.array([0.0, 1.04, 0.17]),
@@ -64,11 +69,11 @@ def belly(assets: AssetStore) -> Scene:
     )
     # along the surface: all of the satchel, and nothing of the coat
     scene = grown(
-        scene, assets, figure.id, "satchel", at + BAG + drop, at + BAG - drop,
+        scene, assets, id_, "satchel", at + BAG + drop, at + BAG - drop,
         Flesh(end=(0, 0, 0), radius=3.0, by="surface", profile="dome"), parent="hips",
     )  # fmt: skip
-    scene = made_springy(scene, assets, figure.id, "belly", kind_of("fat"))
-    return made_springy(scene, assets, figure.id, "satchel", kind_of("leather"))
+    scene = made_springy(scene, assets, id_, "belly", kind_of("fat"))
+    return made_springy(scene, assets, id_, "satchel", kind_of("leather"))
 
 
 def _faster(assets: AssetStore, clip: str, share: float) -> str:

@@ -85,15 +85,22 @@ def slerp(a: ArrayLike, b: ArrayLike, t: ArrayLike) -> Array:
 def from_matrix(m: ArrayLike) -> Array:
     """Rotation matrices (..., 3, 3) -> quaternions (..., 4). (F. L. Markley, Unit Quaternion from Rotation Matrix, 2008)"""
     m = np.asarray(m, float)
-    (xx, xy, xz), (yx, yy, yz), (zx, zy, zz) = np.moveaxis(m, (-2, -1), (0, 1))
+    xx, xy, xz = m[..., 0, 0], m[..., 0, 1], m[..., 0, 2]
+    yx, yy, yz = m[..., 1, 0], m[..., 1, 1], m[..., 1, 2]
+    zx, zy, zz = m[..., 2, 0], m[..., 2, 1], m[..., 2, 2]
     # four times the quaternion by each of its own numbers: the largest is divided by
-    rows = [
-        [1 + xx - yy - zz, xy + yx, xz + zx, zy - yz],
-        [xy + yx, 1 - xx + yy - zz, yz + zy, xz - zx],
-        [xz + zx, yz + zy, 1 - xx - yy + zz, yx - xy],
-        [zy - yz, xz - zx, yx - xy, 1 + xx + yy + zz],
-    ]
-    outer = np.stack([np.stack(row, axis=-1) for row in rows], axis=-2)
+    outer = np.empty((*m.shape[:-2], 4, 4))
+    outer[..., 0, 0], outer[..., 1, 1] = 1 + xx - yy - zz, 1 - xx + yy - zz
+    outer[..., 2, 2], outer[..., 3, 3] = 1 - xx - yy + zz, 1 + xx + yy + zz
+    for i, j, value in (
+        (0, 1, xy + yx),
+        (0, 2, xz + zx),
+        (0, 3, zy - yz),
+        (1, 2, yz + zy),
+        (1, 3, xz - zx),
+        (2, 3, yx - xy),
+    ):
+        outer[..., i, j] = outer[..., j, i] = value
     largest = np.argmax(np.diagonal(outer, axis1=-2, axis2=-1), axis=-1)
     return normalize(np.take_along_axis(outer, largest[..., None, None], axis=-2)[..., 0, :])
 

@@ -39,32 +39,54 @@ def bend_limb(
 
 
 def bent(above: Array, place: Array, along: Array, turns: Array, goal: Array) -> Array:
-    """Local rotations (2, 4) of a limb's two bones with which its end comes to ``goal`` (3,), or as near as it can.
+    """Local rotations (..., 2, 4) of a limb's two bones with which its end comes to ``goal`` (..., 3), or as near as it can.
 
-    above (4,): rotation of what carries the limb; place (3,): where it begins; along (2, 3): the way along each bone in its own
-    frame; turns (2, 4): the rotations so far, whose plane of bending is kept. By the law of cosines, then by the shortest turn.
+    above (..., 4): rotation of what carries the limb; place (..., 3): where it begins; along (..., 2, 3): the way along each bone in its own
+    frame; turns (..., 2, 4): the rotations so far, whose plane of bending is kept. By the law of cosines, then by the shortest turn.
     """
-    q_a = rotation.multiply(above, turns[0])
-    q_b = rotation.multiply(q_a, turns[1])
-    upper, lower, way = rotation.rotate(q_a, along[0]), rotation.rotate(q_b, along[1]), goal - place
-    long, short = float(np.linalg.norm(upper)), float(np.linalg.norm(lower))
-    far = float(np.clip(np.linalg.norm(way), abs(long - short) + 1e-6, long + short - 1e-6))
+    q_a = rotation.multiply(above, turns[..., 0, :])
+    q_b = rotation.multiply(q_a, turns[..., 1, :])
+    upper, lower = rotation.rotate(q_a, along[..., 0, :]), rotation.rotate(q_b, along[..., 1, :])
+    way = goal - place
+    long, short = _length(upper), _length(lower)
+    far = np.clip(_length(way), np.abs(long - short) + 1e-6, long + short - 1e-6)
     side = rotation.cross(upper, lower)
-    if np.linalg.norm(side) < 1e-9 * long * short:
-        side = np.cross(upper, [0.0, 0.0, 1.0] if abs(upper[2]) < 0.9 * long else [1.0, 0.0, 0.0])
-    side /= np.linalg.norm(side)
+    straight = _length(side) < 1e-9 * long * short
+    if straight.any():
+        other = np.where(np.abs(upper[..., 2:]) < 0.9 * long, [0.0, 0.0, 1.0], [1.0, 0.0, 0.0])
+        side = np.where(straight, rotation.cross(upper, other), side)
+    side = side / _length(side)
     # open or close the middle joint until the ends are as far apart as they should be
-    now = np.arctan2(rotation.cross(upper, lower) @ side, upper @ lower)
+    now = np.arctan2(_dot(rotation.cross(upper, lower), side), _dot(upper, lower))
     wanted = np.pi - np.arccos(np.clip((long**2 + short**2 - far**2) / (2.0 * long * short), -1.0, 1.0))
     bend = rotation.from_rotation_vector(side * (wanted - now))
     # then turn the whole limb towards the goal
-    aim = rotation.align(_unit(upper + rotation.rotate(bend, lower)), _unit(way))
+    aim = _aligned(_unit(upper + rotation.rotate(bend, lower)), _unit(way))
     new_a, new_b = rotation.multiply(aim, q_a), rotation.multiply(aim, rotation.multiply(bend, q_b))
-    made = np.stack(
-        [rotation.multiply(rotation.conjugate(above), new_a), rotation.multiply(rotation.conjugate(new_a), new_b)]
-    )
+    made = np.empty_like(turns)
+    made[..., 0, :] = rotation.multiply(rotation.conjugate(above), new_a)
+    made[..., 1, :] = rotation.multiply(rotation.conjugate(new_a), new_b)
     return np.asarray(rotation.normalize(made))
 
 
+def _dot(a: Array, b: Array) -> Array:
+    return np.asarray((a * b).sum(axis=-1, keepdims=True))
+
+
+def _length(v: Array) -> Array:
+    return np.sqrt(_dot(v, v))
+
+
 def _unit(v: Array) -> Array:
-    return v / max(float(np.linalg.norm(v)), 1e-12)
+    return v / np.maximum(_length(v), 1e-12)
+
+
+def _aligned(u: Array, v: Array) -> Array:
+    """The smallest rotations (..., 4) that turn unit vectors into others (..., 3)."""
+    w = 1.0 + _dot(u, v)
+    found = rotation.normalize(np.concatenate([rotation.cross(u, v), w], axis=-1))
+    against = (w < 1e-9)[..., 0]
+    if against.any():
+        rows = zip(np.atleast_2d(u[against]), np.atleast_2d(v[against]))
+        found[against] = np.array([rotation.align(a, b) for a, b in rows]).reshape(found[against].shape)
+    return found

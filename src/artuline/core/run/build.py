@@ -213,18 +213,20 @@ class Built:
                 p[:, part.rows], q[:, part.rows] = rigid(m[:, part.bones])
         return p, q
 
-    def lanes(self, frames: Array, least: Array | None = None) -> tuple[Array, Array]:
-        """Handover and tone of all bodies at frames: (F, n), (F, n); ``least`` (n,): how much each is handed over at least."""
+    def lanes(self, frames: Array) -> tuple[Array, Array]:
+        """Handover and tone of all bodies at frames: (F, n), (F, n)."""
         handover = self._over(frames, lambda b, g: g.handover.value(frames))
-        if least is not None:
-            handover = np.maximum(handover, least)
+        return self.riding_along(handover, frames), self._over(frames, lambda b, g: g.tone.value(frames))
+
+    def riding_along(self, handover: Array, frames: Array) -> Array:
+        """A handover of all bodies at frames (F, n) with what rides; in place."""
         # what rides goes limp with what it rides on; without a body there it cannot be let go
         for r in sorted(self.rides, key=lambda r: self._depth[r.figure]):
             on = np.array([r.mount.acts(f) for f in frames])
             if r.part >= 0:
                 with_it = np.maximum(handover[:, r.part], handover[:, r.holder]) if r.holder >= 0 else 0.0
                 handover[:, r.part] = np.where(on, with_it, handover[:, r.part])
-        return handover, self._over(frames, lambda b, g: g.tone.value(frames))
+        return handover
 
     @cached_property
     def _depth(self) -> dict[int, int]:

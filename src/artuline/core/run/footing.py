@@ -51,6 +51,7 @@ class Footing:
     def __init__(self, figure: Figure, ground: float):
         self.figure, self.ground = figure, ground
         self._skeleton = skeleton_of(figure)
+        self._parents = np.array(self._skeleton.parents)
         rest = self._skeleton.global_matrices(self._skeleton.rest, np.diag([figure.unit] * 3 + [1.0]))[:, :3, 3]
         self._feet = []
         for foot in feet_of(figure):
@@ -91,10 +92,8 @@ class Footing:
             root = root.copy()
             root[1, 3] -= self._drop
             p[:, 1] -= self._drop
-        turns = pose.rotation.copy()
-        for f, (place, facing) in zip(self._feet, goals):
-            self._lead(f, p, q, turns, place, facing)
-        return Pose(pose.translation, turns, pose.scale), root
+        places, facings = (np.array(x) for x in zip(*goals))
+        return Pose(pose.translation, self._led(p, q, pose.rotation.copy(), places, facings), pose.scale), root
 
     def _goal(
         self, f: _Foot, h: float, sole: Array, ankle: Array, facing: Array, swing: float, still: bool
@@ -163,19 +162,19 @@ class Footing:
         most = LOWER * f.length
         return min(-float(way[1]) - np.sqrt(full**2 - across**2), most) if across < full else most
 
-    def _lead(self, f: _Foot, p: Array, q: Array, turns: Array, place: Array, facing: Array) -> None:
-        """Bend the leg to a foot's place; p (B, 3), q (B, 4): of bones; turns (B, 4): in place."""
-        a, b, c = f.names
-        up = self._skeleton.parents[a]
-        above = q[up] if up >= 0 else np.array([0.0, 0.0, 0.0, 1.0])
+    def _led(self, p: Array, q: Array, turns: Array, places: Array, facings: Array) -> Array:
+        """Bend all legs to their feet's places (N, 3) and facings (N, 4); p (B, 3), q (B, 4): of bones; turns (B, 4): in place."""
+        a, b, c = np.array([f.names for f in self._feet]).T
+        up, middle = self._parents[a], self._parents[b]
+        above = np.where((up >= 0)[:, None], q[up], rotation.IDENTITY)
         # what is between the two goes with the upper one
-        middle = self._skeleton.parents[b]
         stiff = rotation.multiply(rotation.conjugate(q[a]), q[middle])
-        along = rotation.rotate(rotation.conjugate(q[[a, b]]), p[[b, c]] - p[[a, b]])
-        new = bent(above, p[a], along, np.stack([turns[a], rotation.multiply(stiff, turns[b])]), place)
-        turns[a], turns[b] = new[0], rotation.multiply(rotation.conjugate(stiff), new[1])
-        lower = rotation.multiply(rotation.multiply(above, new[0]), new[1])
-        turns[c] = rotation.normalize(rotation.multiply(rotation.conjugate(lower), facing))
+        along = rotation.rotate(rotation.conjugate(np.stack([q[a], q[b]], 1)), np.stack([p[b] - p[a], p[c] - p[b]], 1))
+        new = bent(above, p[a], along, np.stack([turns[a], rotation.multiply(stiff, turns[b])], 1), places)
+        turns[a], turns[b] = new[:, 0], rotation.multiply(rotation.conjugate(stiff), new[:, 1])
+        lower = rotation.multiply(rotation.multiply(above, new[:, 0]), new[:, 1])
+        turns[c] = rotation.normalize(rotation.multiply(rotation.conjugate(lower), facings))
+        return turns
 
     def places(self) -> list[tuple[bool, Array]]:
         """Whether each foot stands, and its way from its keys (3,), m."""

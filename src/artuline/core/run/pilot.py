@@ -71,6 +71,8 @@ class Pilot:
         self._goal: float | None = None
         self._rise: _Rise | None = None
         self._since = 0.0
+        #: A level direction (3,) in which something draws it, and from 0 to 1 how taut that is.
+        self.drawn: tuple[Array, float] = (np.zeros(3), 0.0)
         self.steps(0.0, Wish())
 
     @property
@@ -102,6 +104,8 @@ class Pilot:
 
     def _go(self, h: float, wish: Wish) -> None:
         speed = min(max(wish.speed, 0.0), self.paces.fastest)
+        ahead = np.array([np.sin(self.heading), 0.0, np.cos(self.heading)])
+        speed *= 1.0 - self.drawn[1] * max(-float(ahead @ self.drawn[0]), 0.0)
         fast = self.speed / max(self.paces.fastest, 1e-9)
         most = TURNS[0] + fast * (TURNS[1] - TURNS[0])
         turn = float(np.clip(wish.turn, -1.0, 1.0)) * most
@@ -182,11 +186,18 @@ class Pilot:
             swings = rise.clip.swing[i] if over < 0.5 else swings
         pose = between(rise.pose, goal, share)
         if self._since < rise.passage:
-            return pose, self.root()
-        if self._since >= rise.passage + end:
+            # feet lie as they do, and are not led through the ground
+            swings = np.full(len(swings), 1e-6)
+        elif self._since >= rise.passage + end:
             self._rise = None
             pose, swings = self.paces.pose(0.0, self.phase, self.time)
         return self.footing.settle(max(h, 1e-6), self.root(), pose, swings, self._rise is None)
+
+    def pulled(self, far: float) -> None:
+        """Be drawn by a distance, m, to where something draws it."""
+        self.place = self.place + far * self.drawn[0]
+        self.shown_root = self.shown_root.copy()
+        self.shown_root[:3, 3] += far * self.drawn[0]
 
     def reflect(self, across: Array) -> None:
         """On the other side of the upright plane through its root along its heading: all that it keeps in the world; ``across`` (4, 4)."""

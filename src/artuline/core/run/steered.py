@@ -7,11 +7,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from artuline.core.errors import ArtulineError
-from artuline.core.geometry import rotation
+from artuline.core.geometry import rotation, transforms
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.keyed import root_at
-from artuline.core.motion.skeleton import Pose, skeleton_of
+from artuline.core.motion.skeleton import Pose, rigid, skeleton_of
 from artuline.core.run.build import (
+    Part,
     calm_rate,
     require_bodies,
     return_frequency,
@@ -20,6 +21,7 @@ from artuline.core.run.build import (
     tone_frequency,
 )
 from artuline.core.run.forces import gravity_at, wind_at
+from artuline.core.run.leashes import leashes
 from artuline.core.run.live import LiveWorld, noted
 from artuline.core.run.pilot import PASSAGE, UNAIDED, Pilot, Wish
 from artuline.core.run.shown import shown_pose
@@ -29,11 +31,15 @@ from artuline.core.scene.model import Figure, Push, Scene
 from artuline.core.scene.steering import Steering
 from artuline.core.setup.gait_proposal import propose_steering
 
-STEPS = 48.0  # a second at least, in whole parts of a frame
+STEPS = 24.0  # a second at least, in whole parts of a frame
 LIMP_TONE = 0.07  # of what was knocked over
 STILL = (0.12, 0.5)  # m/s, and s for which what lies moves slower before it gets up
 LONGEST = 8.0  # s that it lies at most
 LIMB_RETURNS = 0.4  # s in which a limb comes back
+TAUT = (
+    0.8,
+    0.97,
+)  # shares of its length at which a line between two that hold it on their keys begins to hold them back, and does
 NEAR, EAGER = 0.25, 1.4  # m within which who follows stands, and 1/s by which it makes up for what is missing
 
 
@@ -111,9 +117,19 @@ class Steered(LiveWorld):
         """Put everything on its keys, at rest."""
         built, world = self.built, self.built.world
         built.lead = self
+        self._leashes = leashes(built)
         world.gravity[:], world.wind[:] = self._gravity, wind_at(self.scene, np.array([float(self.frame)]))[0]
         self._wind = world.wind.copy()
-        x, r = self._keys()
+        at = np.array([float(self.frame)])
+        (self._handover, tone), (steadiness, calm) = built.lanes(at), built.firmness(at)
+        mass, carried = world.bodies["mass"], built.carried()
+        self._tone, self._steady = tone[0], steady_frequency(steadiness[0], mass, carried)
+        self._calm = calm_rate(calm[0]) + steady_damping(self._steady, mass, carried)
+        self._own = np.array([j.tone for _, j in built.joints])
+        self._keyed = np.zeros((built.count, 3)), np.tile([0.0, 0.0, 0.0, 1.0], (built.count, 1))
+        self._share = np.zeros(built.count)
+        self._matrices: list[Array | None] = [None] * len(built.parts)
+        x, r = self._keys(set(range(len(built.parts))))
         self._past = [(x, r)] * 2
         self._speed = np.zeros_like(x), np.zeros_like(x)
         self._rows = np.repeat(x[None], 2, 0), np.repeat(r[None], 2, 0)
@@ -132,18 +148,45 @@ class Steered(LiveWorld):
         """The frame of the scene at which its other keys are."""
         return self.frame + self.steps_done / self.per_frame
 
-    def _keys(self) -> tuple[Array, Array]:
-        """Keyed poses of all bodies' principal axes now: (n, 3), (n, 4)."""
-        p, q = self.built.keyed(np.array([self.now]))
-        x, r = self.built.world.inner(p, q)
-        return x[0], r[0]
+    def _keys(self, which: set[int] | None = None) -> tuple[Array, Array]:
+        """Keyed poses of all bodies' principal axes now: (n, 3), (n, 4). Of figures that do not move by their keys, or that physics has for good, as they were."""
+        if which is None:
+            which = {k for k, part in enumerate(self.built.parts) if self._led(part)}
+        parts = [(self.built.parts[k], self._of_keys(k, True)) for k in sorted(which) if len(self.built.parts[k].rows)]
+        x, r = self._keyed[0].copy(), self._keyed[1].copy()
+        if parts:
+            world, rows = self.built.world, np.concatenate([part.rows for part, _ in parts])
+            at = rigid(np.concatenate([m[part.bones] for part, m in parts]))
+            x[rows], r[rows] = transforms.rigid_multiply(at[0], at[1], world.local_p[rows], world.local_q[rows])
+        self._keyed = x, r
+        return x, r
+
+    def _of_keys(self, k: int, anew: bool = False) -> Array:
+        """World bone matrices (B, 4, 4) of a figure on its keys, as they were found last, or ``anew``."""
+        if anew or self._matrices[k] is None:
+            part, now = self.built.parts[k], np.array([self.now])
+            root = root_at(self.scene, self.assets, part.figure, now, self.built.pose, self)
+            self._matrices[k] = skeleton_of(part.figure).global_matrices(self.built.pose(part.figure, now), root)[0]
+        found = self._matrices[k]
+        assert found is not None
+        return found
+
+    def _led(self, part: Part) -> bool:
+        """Whether the keys of a figure matter and change."""
+        f, rows = part.figure, part.rows
+        if f.id in self.pilots:
+            return True
+        moves = f.clip is not None or len(f.track) > 1 or bool(f.mounts) or any(x.steers for x in f.layers)
+        return moves and not (len(rows) and (self._share[rows] >= 1.0).all() and not self._steady[rows].any())
 
     def _shares(self) -> Array:
         """How much every body is handed over (n,)."""
-        least = np.zeros(self.built.count)
+        if not self._limp:
+            return self._handover[0].copy()
+        share = self._handover.copy()
         for limp in self._limp.values():
-            least[limp.rows] = np.maximum(least[limp.rows], limp.share)
-        return np.asarray(self.built.lanes(np.array([float(self.frame)]), least)[0][0])
+            share[0, limp.rows] = np.maximum(share[0, limp.rows], limp.share)
+        return self.built.riding_along(share, np.array([float(self.frame)]))[0]
 
     def free(self) -> NDArray[np.bool_]:
         """Which bodies physics moves now (n,)."""
@@ -223,6 +266,8 @@ class Steered(LiveWorld):
         self.steps_done += 1
         share = self._shares()
         x, r = self._keys()
+        if self._held_back(x, r, share):
+            x, r = self._keys()
         course = self._course(x, r, share)
         if self.steps_done % self.per_frame == 1 or self.per_frame == 1:
             world.reset_report()
@@ -232,18 +277,43 @@ class Steered(LiveWorld):
         self._share = share
         self.time += h
 
+    def _held_back(self, x: Array, r: Array, share: Array) -> bool:
+        """Whether a line that is held at both ends, x (n, 3), r (n, 4), would be longer than it is: then who is steered goes no further."""
+        found = False
+        for pilot in self.pilots.values():
+            pilot.drawn = np.zeros(3), 0.0
+        for line in self._leashes:
+            if share[line.ends[0]] > 0.0 or share[line.ends[1]] > 0.0:
+                continue
+            a, b = (x[i] + rotation.rotate(r[i], p) for i, p in zip(line.ends, line.points))
+            far, across = float(np.linalg.norm(b - a)), (b - a) * [1.0, 0.0, 1.0]
+            level = float(np.linalg.norm(across))
+            taut = (far / line.length - TAUT[0]) / (TAUT[1] - TAUT[0])
+            if taut <= 0.0 or level < 1e-6:
+                continue
+            movers = [(s, self.pilots[f]) for s, f in zip((1.0, -1.0), line.figures) if f in self.pilots]
+            for sign, pilot in movers:
+                pilot.drawn = sign * across / level, min(taut, 1.0)
+                if taut > 1.0:
+                    pilot.pulled((far - TAUT[1] * line.length) * far / level / len(movers))
+                    found = True
+        return found
+
     def _follow(self) -> None:
         """Wishes of those that go after another."""
         for id_, how in self.steerings.items():
             if how.follows is None:
                 continue
             leader, pilot = self._whereabouts(how.follows), self.pilots[id_]
+            ahead = self.pilots.get(how.follows)
+            pace = ahead.speed if ahead is not None and how.follows not in self._limp else 0.0
             way = (leader - pilot.place) * [1.0, 0.0, 1.0]
             far = float(np.linalg.norm(way))
             off = (np.arctan2(way[0], way[2]) - pilot.heading + np.pi) % (2.0 * np.pi) - np.pi
             turn = float(np.clip(1.6 * off, -1.0, 1.0)) if far > 0.2 and abs(off) > 0.1 else 0.0
             missing = far - how.distance
-            speed = EAGER * missing * max(np.cos(off), 0.0) if missing > (NEAR if pilot.speed == 0.0 else 0.0) else 0.0
+            near = NEAR if pilot.speed == 0.0 else -NEAR
+            speed = max((pace + EAGER * missing) * max(np.cos(off), 0.0), 0.0) if missing > near else 0.0
             self.wishes[id_] = Wish(speed, turn)
 
     def _whereabouts(self, figure: str) -> Array:
@@ -316,21 +386,18 @@ class Steered(LiveWorld):
         )
         self._past, self._speed = [self._past[-1], (x, r)], ends
         self._rows = rows_x[-3:-1].copy(), rows_r[-3:-1].copy()
-        at = np.array([float(self.frame)])
-        tone = built.lanes(at)[1][0]
-        for limp in self._limp.values():
-            tone[limp.rows] = np.maximum(tone[limp.rows], LIMP_TONE)
-        steadiness, calm = (v[0] for v in built.firmness(at))
-        mass, carried = world.bodies["mass"], built.carried()
-        steady = steady_frequency(steadiness, mass, carried)
-        own = np.array([j.tone for _, j in built.joints])
-        child = world.joints["child"][: len(own)]
+        tone = self._tone
+        if self._limp:
+            tone = tone.copy()
+            for limp in self._limp.values():
+                tone[limp.rows] = np.maximum(tone[limp.rows], LIMP_TONE)
+        own, child = self._own, world.joints["child"][: len(self._own)]
         drive = np.zeros(len(world.joints))
         drive[: len(own)] = np.where(built.springs > 0.0, built.springs, tone_frequency(tone[child] * own))
         return _Course(
             first=float(self.frame), rate=1.0 / self.step_time, k=k, lead=2, x=rows_x, r=rows_r,
-            free=np.repeat((share > 0.0)[None], k, 0), goal=np.repeat(np.maximum(return_frequency(share), steady)[None], k, 0),
-            calm=np.repeat((calm_rate(calm) + steady_damping(steady, mass, carried))[None], k, 0), drive=np.repeat(drive[None], k, 0),
+            free=np.repeat((share > 0.0)[None], k, 0), goal=np.repeat(np.maximum(return_frequency(share), self._steady)[None], k, 0),
+            calm=np.repeat(self._calm[None], k, 0), drive=np.repeat(drive[None], k, 0),
             gravity=np.repeat(world.gravity[None], k, 0), wind=np.repeat(self._wind[None], k, 0), pushes=bool(self._pushes),
         )  # fmt: skip
 
@@ -338,13 +405,7 @@ class Steered(LiveWorld):
 
     def keyed_matrices(self) -> list[Array]:
         """World bone matrices (B, 4, 4) of every figure on its keys."""
-        now = np.array([self.now])
-        return [
-            skeleton_of(p.figure).global_matrices(
-                self.built.pose(p.figure, now), root_at(self.scene, self.assets, p.figure, now, self.built.pose, self)
-            )[0]
-            for p in self.built.parts
-        ]
+        return [self._of_keys(k) for k in range(len(self.built.parts))]
 
     def poses(self) -> list[tuple[Pose, Array]]:
         """The shown local pose (1, B) of every figure now, and the root (1, 4, 4) that it is under."""

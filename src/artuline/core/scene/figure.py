@@ -12,6 +12,7 @@ from artuline.core.scene.lanes import MotionKey, run_forward
 from artuline.core.scene.limb import Elsewhere, Limb
 from artuline.core.scene.mount import Mount
 from artuline.core.scene.soft import Soft
+from artuline.core.scene.steering import Steering
 from artuline.core.scene.strand import Strand
 from artuline.core.scene.values import UPRIGHT, ZERO, Id, Model, NonNegative, Positive, Quat, Share, Vec3, known, unique
 
@@ -93,7 +94,7 @@ class Figure(Model):
     where it has no mesh, until a group hands it over. ``prop``: a thing of rigid parts, every one a bone; only for who works on it. ``made``: the recipe that bones, bodies, joints
     and mesh come from. ``skin``: strands touch its surface as it deforms, not the shapes of its bodies. ``enters``: the frame from which on it is there.
     ``goals``: limbs that a layer may lead; ``elsewhere``: bones whose body's motion is baked onto the nearest bone above that takes keys, or onto nothing.
-    ``plain``: the mesh arrays before any bone was added. ``influences``: bones that a vertex has at most, once bones were added. ``softs``: its soft parts; ``loops``: joints that close rings, which carry nothing.
+    ``plain``: the mesh arrays before any bone was added. ``influences``: bones that a vertex has at most, once bones were added. ``softs``: its soft parts; ``loops``: joints that close rings, which carry nothing. ``steering``: how it goes when it is steered; None: as proposed.
     """
 
     id: Id
@@ -131,6 +132,7 @@ class Figure(Model):
     influences: Literal[4, 8] = 4
     softs: tuple[Soft, ...] = ()
     loops: tuple[Joint, ...] = ()
+    steering: Steering | None = None
     mirror: tuple[tuple[str, str], ...] = ()
 
     @cached_property
@@ -290,6 +292,10 @@ class Figure(Model):
                 known(name, seen, f"group {group.name!r}", "bone")
             if group.returns == "clip" or group.clip is not None:
                 known(group.clip or "", {c.name for c in self.clips}, f"group {group.name!r}", "clip")
+        if self.steering is not None:
+            for name in (*(g.clip for g in self.steering.gaits), *self.steering.rises):
+                known(name, {c.name for c in self.clips}, f"how figure {self.name!r} goes", "clip")
+            unique(f"how figure {self.name!r} goes", (g.clip for g in self.steering.gaits), "clip")
         self._limbs_are_there()
         self._softs_are_there()
         if self.clip is not None:

@@ -13,6 +13,7 @@ from artuline.core.scene.limb import Limb
 from artuline.core.scene.mount import Mount
 from artuline.core.scene.scene import FORMAT_VERSION, Scene, TakeRef
 from artuline.core.scene.soft import Soft
+from artuline.core.scene.steering import Gait, Steering
 from artuline.core.scene.strand import Strand, StrandPoint
 from artuline.core.scene.values import MOST_FRAME, UPRIGHT, ZERO, Model, Quat, Vec3
 from artuline.core.scene.world import BodyRef, Ground, Gusts, JointRef, Link, LinkEnd, Push
@@ -29,6 +30,7 @@ __all__ = [
     "ClipRef",
     "Figure",
     "Flesh",
+    "Gait",
     "Ground",
     "Group",
     "Gusts",
@@ -50,6 +52,7 @@ __all__ = [
     "Shape",
     "Soft",
     "Spring",
+    "Steering",
     "Strand",
     "StrandPoint",
     "TakeRef",
