@@ -66,12 +66,13 @@ class Footing:
         fresh = Footing(self.figure, self.ground)
         self._feet, self._drop, self._dropping = fresh._feet, 0.0, 0.0
 
-    def reflect(self, across: Array) -> None:
-        """The same on the other side: everything kept in the world goes through a reflection (4, 4)."""
-        m = across[:3, :3]
-        for f in self._feet:
-            f.turn = -f.turn
-            f.way, f.start = m @ f.way, (-f.start[0], m @ f.start[1])
+    def reflect(self, figure: Figure, across: Array) -> None:
+        """The same for the mirror image of the figure: everything kept in the world goes through a reflection (4, 4)."""
+        m, fresh = across[:3, :3], Footing(figure, self.ground)
+        self.figure, self._skeleton = figure, fresh._skeleton
+        for f, new in zip(self._feet, fresh._feet):
+            f.foot, f.turn, f.way = new.foot, -f.turn, m @ f.way
+            f.start = -f.start[0], m @ f.start[1]
             f.sole = None
 
     def settle(self, h: float, root: Array, pose: Pose, swings: Array, still: bool) -> tuple[Pose, Array]:
@@ -101,7 +102,8 @@ class Footing:
         """Where a foot goes and how it faces."""
         low, keyed = float(sole[:, 1].min()) - self.ground, swing == 0.0
         if f.sole is None:
-            f.sole, f.ankle, f.facing, f.stands = sole, ankle, facing, keyed
+            f.sole, f.ankle, f.facing = sole, ankle, facing
+            f.stands = f.stands or keyed
         self._begin_step(f, keyed, still)
         if f.step >= 0.0:
             f.step += h

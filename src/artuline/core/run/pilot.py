@@ -15,6 +15,7 @@ from artuline.core.run.shown import smooth_step
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Figure
 from artuline.core.scene.steering import Steering
+from artuline.core.setup.reflected import side_axis, turned
 
 GAINS, STOPS = 2.2, 3.2  # m/s^2
 SOFTLY = 7.0  # 1/s: how fast it comes to a speed in the end
@@ -49,21 +50,7 @@ class Pilot:
 
     def __init__(self, figure: Figure, assets: AssetStore, steering: Steering, root: Array, ground: float):
         """Raises ArtulineError if it has no clip to go with."""
-        refs = {c.name: c for c in figure.clips}
-        gaits = [g for g in steering.gaits if g.clip in refs]
-        strides = {
-            name: stride_of(figure, assets, refs[name])
-            for name in {*(g.clip for g in gaits), *(r for r in steering.rises if r in refs)}
-        }
-        self.paces = Paces([strides[g.clip] for g in gaits], [g.speed for g in gaits])
-        if not self.paces.moving:
-            raise ArtulineError(
-                f"{figure.name} has no clip to go with", remedy="Give one a speed in the list of its gaits, in Cast."
-            )
-        self.figure = figure
-        self.rises = tuple(strides[r] for r in sorted(steering.rises) if r in strides)
-        ahead = forward_of(figure)
-        self._ahead = float(np.arctan2(ahead[0], ahead[2]))
+        self._learn(figure, assets, steering)
         self.footing = Footing(figure, ground)
         self.place, turn = rigid(root)
         self.heading = float(2.0 * np.arctan2(turn[1], turn[3])) + self._ahead
@@ -74,6 +61,22 @@ class Pilot:
         #: A level direction (3,) in which something draws it, and from 0 to 1 how taut that is.
         self.drawn: tuple[Array, float] = (np.zeros(3), 0.0)
         self.steps(0.0, Wish())
+
+    def _learn(self, figure: Figure, assets: AssetStore, steering: Steering) -> None:
+        """The clips that it goes with."""
+        refs = {c.name: c for c in figure.clips}
+        gaits = [g for g in steering.gaits if g.clip in refs]
+        rises = [r for r in steering.rises if r in refs]
+        strides = {name: stride_of(figure, assets, refs[name]) for name in {*(g.clip for g in gaits), *rises}}
+        self.paces = Paces([strides[g.clip] for g in gaits], [g.speed for g in gaits])
+        if not self.paces.moving:
+            raise ArtulineError(
+                f"{figure.name} has no clip to go with", remedy="Give one a speed in the list of its gaits, in Cast."
+            )
+        self.figure = figure
+        self.rises = tuple(strides[r] for r in sorted(rises))
+        ahead = forward_of(figure)
+        self._ahead = float(np.arctan2(ahead[0], ahead[2]))
 
     @property
     def rising(self) -> bool:
@@ -199,10 +202,26 @@ class Pilot:
         self.shown_root = self.shown_root.copy()
         self.shown_root[:3, 3] += far * self.drawn[0]
 
-    def reflect(self, across: Array) -> None:
-        """On the other side of the upright plane through its root along its heading: all that it keeps in the world; ``across`` (4, 4)."""
+    def reflect(self, figure: Figure, assets: AssetStore, steering: Steering, across: Array) -> None:
+        """Be the mirror image of the figure: all that is kept in the world goes through a reflection (4, 4) of the plane that it faces along."""
+        clip = self._rise.clip.clip if self._rise is not None and self._rise.clip is not None else None
+        self._learn(figure, assets, steering)
         self.turning = -self.turning
-        self.footing.reflect(across)
+        self.footing.reflect(figure, across)
+        if self._rise is not None:
+            pose, axis = self._rise.pose, side_axis(figure)
+            signs = np.array([1.0, 1.0, -1.0] if axis == 2 else [-1.0, 1.0, 1.0])
+            self._rise = _Rise(
+                Pose(pose.translation * signs, turned(axis, pose.rotation), pose.scale),
+                next((r for r in self.rises if r.clip == clip), None), self._rise.passage,
+            )  # fmt: skip
+        self.steps(0.0, Wish(self.speed))
+
+    def take_over(self, other: "Pilot") -> None:
+        """Go on where another one is."""
+        self.place, self.heading, self.speed, self._gain = other.place, other.heading, other.speed, other._gain
+        self.turning, self.phase, self.time, self._goal = other.turning, other.phase, other.time, other._goal
+        self.steps(0.0, Wish(self.speed))
 
 
 def _upright(angle: float) -> Array:

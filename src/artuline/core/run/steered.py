@@ -20,6 +20,7 @@ from artuline.core.run.build import (
     steady_frequency,
     tone_frequency,
 )
+from artuline.core.run.exchange import Mirror, carry, rows_between
 from artuline.core.run.forces import gravity_at, wind_at
 from artuline.core.run.leashes import leashes
 from artuline.core.run.live import LiveWorld, noted
@@ -30,6 +31,7 @@ from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Figure, Push, Scene
 from artuline.core.scene.steering import Steering
 from artuline.core.setup.gait_proposal import propose_steering
+from artuline.core.setup.reflected import carried_along, reflected_scene, side_axis
 
 STEPS = 24.0  # a second at least, in whole parts of a frame
 LIMP_TONE = 0.07  # of what was knocked over
@@ -83,16 +85,22 @@ class Steered(LiveWorld):
         self._gravity = gravity_at(scene, now)[0]
         self.pilots: dict[str, Pilot] = {}
         self.steerings: dict[str, Steering] = {}
-        ground = scene.ground.height if scene.ground is not None else None
+        #: How they go by the scene, and the scene as it is in the document: what is mirrored here is not there.
+        self.asked, self.drawn_scene = dict(figures), scene
         for id_, steering in figures.items():
-            f = scene.figure(id_)
-            how = steering if steering is not None and steering.gaits else propose_steering(f, assets)
-            if steering is not None:
-                how = steering if steering.gaits else how.changed(follows=steering.follows, distance=steering.distance)
-            root = root_at(scene, assets, f, now)[0]
-            self.steerings[id_] = how
-            self.pilots[id_] = Pilot(f, assets, how, root, ground if ground is not None else float(root[1, 3]))
+            self.steerings[id_], self.pilots[id_] = self._pilot(scene, id_, steering)
         self._place()
+        self.built.set_links(frame)
+
+    def _pilot(self, scene: Scene, id_: str, steering: Steering | None) -> tuple[Steering, Pilot]:
+        """How a figure goes, and its pilot where it stands in the scene."""
+        f, how = scene.figure(id_), steering
+        if how is None or not how.gaits:
+            made = propose_steering(f, self.assets)
+            how = made if how is None else made.changed(follows=how.follows, distance=how.distance)
+        root = root_at(scene, self.assets, f, np.array([float(self.frame)]))[0]
+        ground = scene.ground.height if scene.ground is not None else float(root[1, 3])
+        return how, Pilot(f, self.assets, how, root, ground)
 
     # what leads
 
@@ -141,7 +149,6 @@ class Steered(LiveWorld):
         self._share = self._shares()
         self._stepper.free = self._share > 0.0
         built.set_present(self.frame)
-        built.set_links(self.frame)
 
     @property
     def now(self) -> float:
@@ -242,6 +249,77 @@ class Steered(LiveWorld):
             id="hit", figure=figure, body=body, impulse=tuple(np.asarray(impulse, float)), start=self.frame, frames=1
         )
         self._pushes.append((row, made))
+
+    def change(self, scene: Scene) -> None:
+        """Go on with other values of the scene: what is there in both keeps its place and its speed. Raises ArtulineError, and then all is as it was."""
+        require_bodies(scene)
+        missing = [id_ for id_ in self.pilots if id_ not in {f.id for f in scene.figures}]
+        if missing:
+            raise ArtulineError(f"{missing[0]} is steered, and is gone", remedy="End the steering first.")
+        steerings = {f.id: f.steering for f in scene.figures if f.id in self.pilots}
+        if any(steerings[id_] != self.asked[id_] for id_ in self.pilots):
+            made = {id_: self._pilot(scene, id_, steerings[id_]) for id_ in self.pilots}
+            for id_, (how, pilot) in made.items():
+                pilot.take_over(self.pilots[id_])
+                self.steerings[id_], self.pilots[id_] = how, pilot
+            self.asked = steerings
+        if self.journal is not None:
+            self.journal.append((self.steps_done, "change", (scene,)))
+        self.drawn_scene = scene
+        shown = scene
+        for id_ in sorted(self.mirrored):
+            shown = reflected_scene(shown, self.assets, id_)
+        self._exchange(shown, None)
+
+    @noted
+    def mirror(self, figure: str) -> None:
+        """Turn a figure, and what rides on it alone, into its mirror image about the upright plane that it faces along."""
+        pilot, axis = self.pilots[figure], side_axis(self.scene.figure(figure))
+        signs = np.diag([-1.0, 1.0, 1.0, 1.0] if axis == 0 else [1.0, 1.0, -1.0, 1.0])
+        rigid_root = pilot.root()
+        rigid_root[:3, :3] /= pilot.figure.unit
+        across = rigid_root @ signs @ np.linalg.inv(rigid_root)
+        which = carried_along(self.scene, figure)
+        self.mirrored = self.mirrored ^ {figure}
+        shown = reflected_scene(self.scene, self.assets, figure)
+        for id_ in sorted(which & self.pilots.keys()):
+            self.pilots[id_].reflect(shown.figure(id_), self.assets, self.steerings[id_], across)
+        self._exchange(shown, Mirror(across, axis, which))
+
+    def flips(self, figure: str) -> bool:
+        """Whether a figure is shown as its mirror image."""
+        return sum(figure in carried_along(self.scene, id_) for id_ in self.mirrored) % 2 == 1
+
+    def _exchange(self, scene: Scene, mirror: Mirror | None) -> None:
+        old, gravity, ground = self.built, self.built.world.gravity.copy(), self._has_ground
+        new = self._built(scene)
+        self.scene, self.built = scene, new
+        speed, stepper = self._speed, self._stepper
+        self._place()
+        a, b = rows_between(old, new)
+        carry(old, new, mirror)
+        rows = dict(zip(a.tolist(), b.tolist()))
+        for limp in self._limp.values():
+            limp.rows = np.array([rows[r] for r in limp.rows.tolist() if r in rows], np.int64)
+        moved = tuple(np.zeros((new.count, 3)) for _ in speed)
+        for k, (to, of) in enumerate(zip(moved, speed)):
+            to[b] = of[a]
+            if mirror is not None:
+                mine = np.concatenate([p.rows for p in new.parts if p.figure.id in mirror.figures])
+                to[mine] = mirror.spins(to[mine]) if k else mirror.ways(to[mine])
+        # what the keys did before, as far as their speed tells
+        x, r = self._past[-1]
+        self._speed = moved[0], moved[1]
+        self._past = [(x - moved[0], rotation.multiply(rotation.from_rotation_vector(-moved[1]), r)), (x, r)]
+        back = np.array([2.0, 1.0])[:, None, None] / self.substeps
+        self._rows = x - back * moved[0], rotation.multiply(rotation.from_rotation_vector(-back * moved[1]), r)
+        self._share = self._shares()
+        self._stepper.free = self._share > 0.0
+        self._stepper.started = stepper.started
+        new.set_links(self.frame)
+        new.world.gravity[:] = gravity
+        if not ground:
+            self.set_ground.__wrapped__(self, False)  # type: ignore[attr-defined]
 
     def lies(self, figure: str) -> bool:
         """Whether a figure was knocked over and is not on its way up."""
