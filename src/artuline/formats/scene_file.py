@@ -177,3 +177,5 @@ def check_assets(scene: Scene, loaded: dict[str, dict[str, np.ndarray]]) -> None
         Take.check(loaded[t.asset], t.name)
         if t.scene is not None:
             Checked(loaded[t.scene], f"the settings of {t.name}").take("scene", (None,), "i", low=0, high=255)
+        if t.steered:
+            Checked(loaded[t.steered[0]], f"the input of {t.name}").take("steered", (None,), "i", low=0, high=255)

@@ -1,6 +1,6 @@
 """Figures that are steered over the ground while everything physical on them goes on: the live side of a take."""
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
 import numpy as np
@@ -78,6 +78,9 @@ class Steered(LiveWorld):
         self.mirrored: frozenset[str] = frozenset()
         super().__init__(scene, assets, frame)
         self.journal = []
+        #: The scene with which it began, and what was asked of its figures; what is called after every whole frame.
+        self.began, self.began_with = scene, dict(figures)
+        self.after: Callable[[], None] = lambda: None
         self.wishes: dict[str, Wish] = {}
         self._limp: dict[str, _Limp] = {}
         self._pushes: list[tuple[int, Push]] = []
@@ -194,6 +197,11 @@ class Steered(LiveWorld):
         for limp in self._limp.values():
             share[0, limp.rows] = np.maximum(share[0, limp.rows], limp.share)
         return self.built.riding_along(share, np.array([float(self.frame)]))[0]
+
+    @property
+    def share(self) -> Array:
+        """How much every body is handed over now (n,)."""
+        return self._share
 
     def free(self) -> NDArray[np.bool_]:
         """Which bodies physics moves now (n,)."""
@@ -354,6 +362,8 @@ class Steered(LiveWorld):
         built.pushes, self._pushes = kept, []
         self._share = share
         self.time += h
+        if self.steps_done % self.per_frame == 0:
+            self.after()
 
     def _held_back(self, x: Array, r: Array, share: Array) -> bool:
         """Whether a line that is held at both ends, x (n, 3), r (n, 4), would be longer than it is: then who is steered goes no further."""

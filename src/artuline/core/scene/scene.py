@@ -16,7 +16,9 @@ FORMAT_VERSION = 4
 
 
 class TakeRef(Model):
-    """A recorded simulation; ``settings`` is the fingerprint of the scene that made it, ``scene`` the asset with its text."""
+    """A recorded simulation; ``settings`` is the fingerprint of the scene that made it, ``scene`` the asset with its text.
+    ``steered``: of one that was steered, the asset with what was done, and all that it needs besides.
+    """
 
     id: Id
     name: Id
@@ -25,6 +27,7 @@ class TakeRef(Model):
     start: int
     end: int
     scene: str | None = None
+    steered: tuple[str, ...] = ()
 
 
 class Scene(Model):
@@ -156,6 +159,7 @@ class Scene(Model):
     def assets(self) -> set[str]:
         """Hashes of every asset the scene needs."""
         found = {t.asset for t in self.takes} | {t.scene for t in self.takes if t.scene is not None}
+        found |= {x for t in self.takes for x in t.steered}
         for f in self.figures:
             found |= {c.asset for c in f.clips} | {layer.asset for layer in f.layers}
             found |= {x.baked for x in f.layers if x.baked is not None}
