@@ -2,17 +2,20 @@
 
 import math
 import time
+from collections.abc import Callable
 
 from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLabel, QMenu, QPushButton, QSlider, QToolButton
 
 from artuline.core.errors import ArtulineError
+from artuline.core.run.live import LiveWorld
 from artuline.core.run.prepare import kernels_ready
-from artuline.core.run.tryout import STEP, Tryout
+from artuline.core.run.tryout import Tryout
 from artuline.desk import theme
 from artuline.desk.desk import Desk
 from artuline.desk.model.actions import Action
 from artuline.desk.stage.live import PUSH
+from artuline.desk.steering import Steering
 from artuline.desk.widgets.cover import Cover
 
 SPIN = 4.0  # rad/s
@@ -33,6 +36,9 @@ class TryoutBar(Cover):
         self._make_clockwork()
         self._make_world()
         self._make_more()
+        self.steering = Steering(desk, self.stop)
+        self.stage.left = self.steering.let_go
+        self._plain = self.step_button, self.tilt, self.tone, self._words, self.more
         self._live = (
             self.pause_button,
             self.step_button,
@@ -47,7 +53,7 @@ class TryoutBar(Cover):
         layout = QHBoxLayout(self)
         layout.setContentsMargins(8, 4, 8, 4)
         layout.setSpacing(6)
-        for w in (self.start_button, *self._live):
+        for w in (self.start_button, self.steer_button, *self._live, *self.steering.widgets):
             layout.addWidget(w)
         self._speed = 0
         self.clock = QTimer(self)
@@ -55,8 +61,8 @@ class TryoutBar(Cover):
         self.clock.timeout.connect(self.tick)
         self._last = 0.0
         session = desk.session
-        session.scene_changed.connect(self.stop)
-        session.previewed.connect(self.stop)
+        session.scene_changed.connect(self._changed)
+        session.previewed.connect(lambda: self.stop() if self.steering.steered is None else None)
         session.leaving.connect(self.stop)
         session.scene_changed.connect(self._enable)
         self.restyle()
@@ -68,6 +74,8 @@ class TryoutBar(Cover):
         self.start_button = QPushButton("Tryout")
         self.start_button.setToolTip("Let go and watch, nothing is recorded (T). Drag a body to tug it.")
         self.start_button.clicked.connect(self.toggle)
+        self.steer_button = QPushButton("Steer")
+        self.steer_button.clicked.connect(lambda: self.desk.act("steer"))
         self.pause_button = QToolButton()
         self.pause_button.setCheckable(True)
         self.pause_button.setToolTip("Pause the tryout (P)")
@@ -133,11 +141,14 @@ class TryoutBar(Cover):
             Action("pause", "Pause the tryout", self.pause_button.toggle, "P", "", m, "Holds the tryout, and lets it go on", live),
             Action("over", "Start the tryout over", self.start_over, "R", "", m,
                    "Lets go again from the frame where it began", live),
+            *self.steering.actions(self.steer),
         ]  # fmt: skip
 
     def restyle(self) -> None:
         """After a change of theme."""
         self.start_button.setIcon(theme.icon("stop" if self.running else "human-handsdown"))
+        self.steer_button.setIcon(theme.icon("run-fast"))
+        self.steering.restyle()
         self.pause_button.setIcon(theme.icon("pause"))
         self.step_button.setIcon(theme.icon("step-forward"))
 
@@ -156,10 +167,21 @@ class TryoutBar(Cover):
         else:
             words = "Fit bodies first: then everything can be let go here (T)"
         self.start_button.setToolTip(words)
+        reason = self.steering.cannot_begin()
+        self.steer_button.setEnabled(not reason)
+        self.steer_button.setToolTip(
+            f"Not now: {reason}"
+            if reason
+            else "Drive the figure with the arrow keys: up goes, Shift and up runs, left and right turn, down faces the other way (Shift+T)"
+        )
 
     def _show_live(self, on: bool) -> None:
+        steered = self.steering.steered is not None
         for w in self._live:
-            w.setVisible(on)
+            w.setVisible(on and not (steered and w in self._plain))
+        for made in self.steering.widgets:
+            made.setVisible(on and steered)
+        self.steer_button.setVisible(not on)
         self.start_button.setText("Stop" if on else "Tryout")
         self._enable()
         self.restyle()
@@ -175,12 +197,20 @@ class TryoutBar(Cover):
         """Start or stop."""
         if self.running:
             self.stop()
-            return
+        else:
+            self._start(self._tryout)
+
+    def steer(self) -> None:
+        """Steer the present figure; anew if something runs."""
+        self.stop()
+        self._start(self.steering.begin)
+
+    def _start(self, make: Callable[[], LiveWorld]) -> None:
         if not kernels_ready():
-            self.desk.prepare_solver(self.toggle)
+            self.desk.prepare_solver(lambda: self._start(make))
             return
         try:
-            self._begin()
+            self._begin(make)
         except ArtulineError as error:
             self.desk.fault(str(error))
             return
@@ -191,17 +221,19 @@ class TryoutBar(Cover):
         self.running_changed.emit(True)
         self.stage.refresh()
 
-    def _begin(self) -> None:
-        tryout = Tryout(self.session.scene, self.session.assets, self.session.frame)
-        self.live.tryout = tryout
+    def _tryout(self) -> LiveWorld:
+        return Tryout(self.session.scene, self.session.assets, self.session.frame)
+
+    def _begin(self, make: Callable[[], LiveWorld]) -> None:
+        self.live.tryout = make()
         self._gravity(self.gravity.isChecked())
         self._ground(self.ground.isChecked())
         self._tone(self.tone.value())
 
     def start_over(self) -> None:
-        """Let go again from the frame where it began."""
+        """Let go, or steer, again from the frame where it began."""
         if self.running:
-            self._begin()
+            self._begin(self._tryout if self.steering.steered is None else self.steering.begin)
             self.stage.refresh()
 
     def _target(self) -> tuple[int | None, frozenset[str]]:
@@ -222,14 +254,20 @@ class TryoutBar(Cover):
     def hold(self) -> None:
         """Keep the selected bodies where they are."""
         index, bones = self._target()
-        if self.live.tryout is not None and index is not None:
+        if isinstance(self.live.tryout, Tryout) and index is not None:
             self.live.tryout.hold(index, bones)
 
     def let_all_go(self) -> None:
         """Hold nothing any more."""
-        if self.live.tryout is not None:
+        if isinstance(self.live.tryout, Tryout):
             for i in range(len(self.session.scene.figures)):
                 self.live.tryout.hold(i, frozenset())
+
+    def _changed(self) -> None:
+        """The scene is another one: what is steered goes on with it, a tryout ends."""
+        steered = self.steering.steered
+        if steered is None or (self.session.scene is not steered.drawn_scene and not self.steering.change()):
+            self.stop()
 
     def stop(self) -> None:
         """Back to exactly where it was."""
@@ -237,6 +275,7 @@ class TryoutBar(Cover):
             return
         self.clock.stop()
         self.live.tryout = None
+        self.steering.end()
         self._show_live(False)
         self.running_changed.emit(False)
         self.stage.refresh()
@@ -247,6 +286,7 @@ class TryoutBar(Cover):
         tryout = self.live.tryout
         if tryout is not None and not self.pause_button.isChecked():
             tryout.advance(passed * SPEEDS[self._speed], MOST_WORK)
+            self.steering.follow(passed)
             self.stage.refresh()
 
     def _paused(self, on: bool) -> None:
@@ -256,7 +296,7 @@ class TryoutBar(Cover):
     def _step(self) -> None:
         if self.live.tryout is not None:
             self.pause_button.setChecked(True)
-            self.live.tryout.advance(STEP)
+            self.live.tryout.advance(self.live.tryout.step_time)
             self.stage.refresh()
 
     def _slower(self) -> None:
@@ -276,5 +316,5 @@ class TryoutBar(Cover):
 
     def _tone(self, value: int) -> None:
         self._words.setText(f"Tone {value / 100:.2f}")
-        if self.live.tryout is not None:
+        if isinstance(self.live.tryout, Tryout):
             self.live.tryout.tone = value / 100.0

@@ -29,6 +29,11 @@ class Camera:
         """Where the camera is."""
         return np.array(self.target) + self.distance * self.direction()
 
+    def moved(self, way: Array) -> "Camera":
+        """The same view from another place: moved by (3,), m."""
+        x, y, z = (float(a + b) for a, b in zip(self.target, way))
+        return replace(self, target=(x, y, z))
+
     def axes(self) -> tuple[Array, Array, Array]:
         """Right, up and backward unit vectors."""
         back = self.direction()

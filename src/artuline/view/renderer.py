@@ -42,6 +42,8 @@ class Renderer:
         self._ground_vao = ctx.vertex_array(self._ground, [(square, "2f", "in_position")])
         self._sky_vao = ctx.vertex_array(self._sky, [(square, "2f", "in_position")])
         self._strip = ctx.buffer(np.array([0, -1, 1, -1, 0, 1, 1, 1], "f4").tobytes())
+        #: Whether pictures come too slowly for what moves: then without outlines.
+        self.hurried = False
         self._meshes: dict[str, tuple[moderngl.VertexArray, int]] = {}
         self._splits: list[tuple[np.ndarray, np.ndarray, int, tuple[np.ndarray, np.ndarray]]] = []
         self._round = self._upload(_capsule_mesh())
@@ -109,7 +111,7 @@ class Renderer:
         for skin in opaque:
             self._draw_skin(skin, flatten=0.0, mask=0.0)
         self._draw_solids([s for s in scene.solids if not s.glass], glass=False)
-        if opaque:
+        if opaque and not self.hurried:
             self.ctx.cull_face = "front"
             for skin in opaque:
                 if not self._heavy(skin):
@@ -225,7 +227,10 @@ class Renderer:
                 "u_alpha": skin.alpha,
             },
         )
+        # a skin in the mirror has its triangles the other way round
+        self.ctx.front_face = "cw" if np.linalg.det(skin.matrices[0, :3, :3]) < 0.0 else "ccw"
         self._mesh(skin).render()
+        self.ctx.front_face = "ccw"
         texture.release()
 
     def _draw_solids(self, solids: list[Solid], *, glass: bool, flatten: float = 0.0) -> None:

@@ -119,9 +119,9 @@ class LiveWorld:
 
     @noted
     def tug(self, figure: int, bone: str, place: Array) -> bool:
-        """Take hold of a body at a place in the world (3,). False if the bone carries no body."""
+        """Take hold of a body at a place in the world (3,). False if the bone carries no body, or one on its keys."""
         found = self.built.parts[figure].on({bone})
-        if not len(found):
+        if not len(found) or not self.free()[found[0]]:
             return False
         place = np.asarray(place, float)
         b, t = self.built.world.bodies[found[0]], self.built.world.tugs[0]
@@ -161,6 +161,10 @@ class LiveWorld:
 
     def matrices(self) -> list[Array]:
         """World bone matrices (B, 4, 4) of every figure now."""
+        raise NotImplementedError
+
+    def handovers(self) -> list[Array]:
+        """How much each bone of every figure is shown as physics moves it (B,)."""
         raise NotImplementedError
 
     def keyed_matrices(self) -> list[Array]:

@@ -37,6 +37,7 @@ STEPS = 24.0  # a second at least, in whole parts of a frame
 LIMP_TONE = 0.07  # of what was knocked over
 STILL = (0.12, 0.5)  # m/s, and s for which what lies moves slower before it gets up
 LONGEST = 8.0  # s that it lies at most
+LIMB_LIMP = 1.0  # s for which a limb that is pushed is limp
 LIMB_RETURNS = 0.4  # s in which a limb comes back
 TAUT = (
     0.8,
@@ -252,6 +253,18 @@ class Steered(LiveWorld):
         self._limp[f"{figure} {body.bone}"] = _Limp(rows, seconds, LIMB_RETURNS)
         self._hit(part.row(body), figure, body.id, impulse)
 
+    def push(self, figure: int | None, bones: frozenset[str], velocity: Array) -> None:
+        """Add a velocity (3,), m/s, to the free bodies on these bones, or to all; a limb of a steered figure on its keys goes limp with it."""
+        if figure is not None and bones and not len(self.chosen(figure, bones)):
+            part = self.built.parts[figure]
+            rows = part.on(bones)
+            if part.figure.id in self.pilots and len(rows):
+                bone = part.bodies[int(np.flatnonzero(part.rows == rows[0])[0])].bone
+                mass = float(self.built.world.bodies["mass"][part.on(part.figure.below(bone))].sum())
+                self.knock_limb(part.figure.id, bone, mass * np.asarray(velocity, float), LIMB_LIMP)
+            return
+        super().push(figure, bones, velocity)
+
     def _hit(self, row: int, figure: str, body: str, impulse: Array) -> None:
         made = Push(
             id="hit", figure=figure, body=body, impulse=tuple(np.asarray(impulse, float)), start=self.frame, frames=1
@@ -392,7 +405,7 @@ class Steered(LiveWorld):
         for id_, how in self.steerings.items():
             if how.follows is None:
                 continue
-            leader, pilot = self._whereabouts(how.follows), self.pilots[id_]
+            leader, pilot = self.whereabouts(how.follows), self.pilots[id_]
             ahead = self.pilots.get(how.follows)
             pace = ahead.speed if ahead is not None and how.follows not in self._limp else 0.0
             way = (leader - pilot.place) * [1.0, 0.0, 1.0]
@@ -404,7 +417,7 @@ class Steered(LiveWorld):
             speed = max((pace + EAGER * missing) * max(np.cos(off), 0.0), 0.0) if missing > near else 0.0
             self.wishes[id_] = Wish(speed, turn)
 
-    def _whereabouts(self, figure: str) -> Array:
+    def whereabouts(self, figure: str) -> Array:
         """Where a figure is now (3,), level."""
         if figure in self.pilots and figure not in self._limp:
             return self.pilots[figure].place
@@ -491,9 +504,19 @@ class Steered(LiveWorld):
 
     # what is shown
 
+    def handovers(self) -> list[Array]:
+        """How much each bone of every figure is shown as physics moves it (B,): as the body that carries it."""
+        found = []
+        for part in self.built.parts:
+            made, row = np.zeros(len(part.figure.bones)), dict(zip(part.bones.tolist(), part.rows.tolist()))
+            for b, up in enumerate(skeleton_of(part.figure).parents):
+                made[b] = self._share[row[b]] if b in row else made[up] if up >= 0 else 0.0
+            found.append(made)
+        return found
+
     def keyed_matrices(self) -> list[Array]:
         """World bone matrices (B, 4, 4) of every figure on its keys."""
-        return [self._of_keys(k) for k in range(len(self.built.parts))]
+        return [self._as_drawn(k, self._of_keys(k)) for k in range(len(self.built.parts))]
 
     def poses(self) -> list[tuple[Pose, Array]]:
         """The shown local pose (1, B) of every figure now, and the root (1, 4, 4) that it is under."""
@@ -511,10 +534,23 @@ class Steered(LiveWorld):
         return found
 
     def matrices(self) -> list[Array]:
-        """World bone matrices (B, 4, 4) of every figure now."""
+        """World bone matrices (B, 4, 4) of every figure now; of one that is mirrored they are for the skin and the shapes of the document."""
+        return [self._as_drawn(k, m) for k, m in enumerate(self._matrices_now())]
+
+    def _as_drawn(self, k: int, m: Array) -> Array:
+        """Matrices (B, 4, 4) of a figure for what belongs to it unmirrored."""
+        f = self.built.parts[k].figure
+        if not self.mirrored or not self.flips(f.id):
+            return m
+        axis = next(
+            side_axis(self.scene.figure(id_)) for id_ in self.mirrored if f.id in carried_along(self.scene, id_)
+        )
+        return m * np.array([-1.0, 1.0, 1.0, 1.0] if axis == 0 else [1.0, 1.0, -1.0, 1.0])
+
+    def _matrices_now(self) -> list[Array]:
         p, q = self.built.world.poses()
         turned, found = rotation.to_matrix(q), []
-        for part, keyed in zip(self.built.parts, self.keyed_matrices()):
+        for part, keyed in zip(self.built.parts, [self._of_keys(k) for k in range(len(self.built.parts))]):
             rows = part.rows
             share = self._share[rows]
             if not share.any():

@@ -74,6 +74,10 @@ class Tryout(LiveWorld):
         b["v"][~self._free] = 0.0
         b["w"][~self._free] = 0.0
 
+    def handovers(self) -> list[Array]:
+        """All of every figure is free."""
+        return [np.ones(len(f.bones)) for f in self.scene.figures]
+
     def keyed_matrices(self) -> list[Array]:
         """World bone matrices (B, 4, 4) of every figure at the frame where the tryout began."""
         return [keyed for keyed, _ in self._matrices]

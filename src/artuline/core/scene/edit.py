@@ -72,17 +72,21 @@ def ragdoll(s: Scene, new: Figure) -> Scene:
 
 def pruned(s: Scene, **values: object) -> Scene:
     """The scene with figures replaced, without whatever refers to a body that is not there any more:
-    links, mounts, pushes and pairs that do not collide.
+    links, mounts, pushes, pairs that do not collide, and whom a figure follows.
     """
     figures: tuple[Figure, ...] = values.get("figures", s.figures)  # type: ignore[assignment]
     known = {(f.id, b.id) for f in figures for b in f.bodies}
     bones = {(f.id, b.name) for f in figures for b in f.bones}
+    ids = {f.id for f in figures}
 
     def mounted(f: Figure) -> Figure:
         kept = tuple(
             m for m in f.mounts if (m.figure, m.bone) in bones and (m.reach is None or (m.figure, m.reach) in bones)
         )
-        return f if kept == f.mounts else f.changed(mounts=kept)
+        made = f if kept == f.mounts else f.changed(mounts=kept)
+        if made.steering is not None and made.steering.follows is not None and made.steering.follows not in ids:
+            made = made.changed(steering=made.steering.changed(follows=None))
+        return made
 
     values["figures"] = tuple(mounted(f) for f in figures)
 

@@ -94,6 +94,9 @@ class Scene(Model):
                     known(bone, by_id[m.figure].bone_index, f"mount {m.id!r} of {f.name!r}", "bone")
                 if m.reach is not None and m.bone in by_id[m.figure].limb_of(m.reach):
                     raise ValueError(f"{m.reach!r} cannot reach for what rides on its own limb")
+        for f in self.figures:
+            if f.steering is not None and f.steering.follows is not None:
+                known(f.steering.follows, {x.id for x in self.figures}, f"how figure {f.name!r} goes", "figure")
         self.in_order  # noqa: B018 - raises for a ring
 
     @cached_property
@@ -177,7 +180,7 @@ class Scene(Model):
     @cached_property
     def _fingerprint(self) -> str:
         quiet: tuple[str, ...] = (
-            "name", "source", "materials", "asset", "layers", "mirror", "prop", "made", "goals", "elsewhere", "plain", "softs", "influences",
+            "name", "source", "materials", "asset", "layers", "mirror", "prop", "made", "goals", "elsewhere", "plain", "softs", "influences", "steering",
         )  # fmt: skip
         quiet_figure: dict[str, Any] = {**dict.fromkeys(quiet, True), "bones": {"__all__": {"order", "flesh"}}}
         text = self.model_dump_json(

@@ -1,11 +1,13 @@
 """What happens on the stage by itself: a tryout with the mouse that tugs and pushes it, and the frame that a run has come to."""
 
+from collections.abc import Callable
+
 import numpy as np
 
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.keyed import root_at
 from artuline.core.motion.skeleton import Pose, skeleton_of
-from artuline.core.run.tryout import Tryout
+from artuline.core.run.live import LiveWorld
 from artuline.core.scene.model import Scene
 from artuline.desk.model.session import Session
 from artuline.view.camera import Camera
@@ -20,8 +22,10 @@ class Live:
     """The tryout that runs, if one does."""
 
     def __init__(self) -> None:
-        self.tryout: Tryout | None = None
+        self.tryout: LiveWorld | None = None
         self.paused = False
+        #: What is said on the stage while it runs.
+        self.words: Callable[[], str] = lambda: ""
         self._plane: tuple[Array, Array] | None = None
 
     @property
@@ -33,8 +37,8 @@ class Live:
         """How the figures stand in it."""
         if self.tryout is None:
             return []
-        pairs = zip(self.tryout.matrices(), self.tryout.keyed_matrices())
-        return [FigureState(m, np.ones(len(m)), k) for m, k in pairs]
+        live = self.tryout
+        return [FigureState(m, h, k) for m, h, k in zip(live.matrices(), live.handovers(), live.keyed_matrices())]
 
     def press(self, scene: Scene, hit: tuple[str, str, Array], camera: Camera, push: bool) -> str:
         """Push the body under the mouse away from the view, or take it by the point that was hit: "pushed", "tug", or nothing."""

@@ -1,7 +1,7 @@
 """The stage: the picture of the scene, and the mouse on it."""
 
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 
 import numpy as np
@@ -38,6 +38,7 @@ from artuline.view.stage import FigureState, Marks, Show, draw_list, figure_stat
 
 ORBIT = 0.008  # radians a pixel
 TURN = 0.12  # radians a key
+SMALLEST = 0.5  # share of their size at which pictures of what moves are drawn at least
 SLOW = 0.034  # seconds a picture may take while things move
 EDGE = 8.0  # pixels from the edge of a wiped picture at which it can be dragged
 CLICK = 5  # pixels that the mouse may move within a click
@@ -75,6 +76,9 @@ class Stage(QWidget):
         self._hot: tuple[Tool, str] | None = None
         self._held: Drag | None = None
         self._by_keys = False
+        #: What takes keys while something is steered: a key and whether it went down, or up; whether it took it.
+        self.keys_taken: Callable[[Qt.Key, bool], bool] | None = None
+        self.left: Callable[[], None] = lambda: None
         self._still = QTimer(self)
         self._still.setSingleShot(True)
         self._still.setInterval(160)
@@ -208,12 +212,17 @@ class Stage(QWidget):
         s = self.session
         self._states = self.states()
         marks = Marks()
-        for room in self._rooms:
-            room.mark(marks, self.show_, room is self._room)
-        self.legend = marks.legend if self.live.tryout is None else None
+        if self.live.tryout is None:
+            # what stations mark is about keys and takes
+            for room in self._rooms:
+                room.mark(marks, self.show_, room is self._room)
+        self.legend = marks.legend
         frame = s.frame if self._running is None else float(self._running[0])
         how, palette = self._compares(), theme.palette()
         show = replace(self.show_, echo=False) if how else self.show_
+        if self.live.tryout is not None:
+            # it stands beside what stands still
+            show = replace(show, person=False)
         scene = draw_list(s.scene, s.assets, frame, self._states, show, s.selection, palette, marks)
         self.live.draw(scene, palette)
         if not how:
@@ -233,6 +242,7 @@ class Stage(QWidget):
         if self.renderer() is None:
             return
         began = time.perf_counter()
+        self.renderer().hurried = self._busy() and self._scale <= SMALLEST  # type: ignore[union-attr]
         scene, other = self.draw_lists()
         ratio = self.devicePixelRatioF()
         w, h = max(int(self.width() * ratio * scale), 16), max(int(self.height() * ratio * scale), 16)
@@ -278,7 +288,7 @@ class Stage(QWidget):
             if self._busy():
                 # keep pace: draw smaller while pictures take too long
                 if self.drawn_in > SLOW:
-                    self._scale = max(0.5, self._scale * 0.88)
+                    self._scale = max(SMALLEST, self._scale * 0.88)
                 elif self.drawn_in < 0.6 * SLOW:
                     self._scale = min(1.0, self._scale * 1.06)
             self._still.start()
@@ -311,6 +321,10 @@ class Stage(QWidget):
         if self._running is not None:
             p.setFont(theme.font(theme.SMALL, strong=True))
             overlay.halo(p, QPointF(16, self.height() - 18), f"Frame {self._running[0]}, as it is simulated")
+        words = self.live.words() if self.live.tryout is not None else ""
+        if words:
+            p.setFont(theme.font(theme.SMALL, strong=True))
+            overlay.halo(p, QPointF(16, self.height() - 66), words)
         edge, ref = self._edge(), scene.active_take()
         if edge is not None and ref is not None:
             other = self.comparison.ref()
@@ -489,13 +503,23 @@ class Stage(QWidget):
         self._by_keys = event.reason() in (Qt.FocusReason.TabFocusReason, Qt.FocusReason.BacktabFocusReason)
         self.update()
 
+    @property
+    def wanted_keys(self) -> tuple[Qt.Key, ...]:
+        """Keys that no shortcut takes while something is steered."""
+        keys = Qt.Key.Key_Left, Qt.Key.Key_Right, Qt.Key.Key_Up, Qt.Key.Key_Down
+        return keys if self.keys_taken is not None else ()
+
     def focusOutEvent(self, event: QFocusEvent) -> None:
         self._by_keys = False
+        self.left()
         self.update()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         """Ctrl and arrows turn the view, plus and minus move it nearer and farther."""
         key = Qt.Key(event.key())
+        control = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
+        if self.keys_taken is not None and not control and (event.isAutoRepeat() or self.keys_taken(key, True)):
+            return
         turns = {Qt.Key.Key_Left: (1, 0), Qt.Key.Key_Right: (-1, 0), Qt.Key.Key_Up: (0, -1), Qt.Key.Key_Down: (0, 1)}
         if key in turns and event.modifiers() & Qt.KeyboardModifier.ControlModifier:
             x, y = turns[key]
@@ -506,6 +530,11 @@ class Stage(QWidget):
             super().keyPressEvent(event)
             return
         self.refresh()
+
+    def keyReleaseEvent(self, event: QKeyEvent) -> None:
+        """Keys that steer are let go."""
+        if self.keys_taken is None or event.isAutoRepeat() or not self.keys_taken(Qt.Key(event.key()), False):
+            super().keyReleaseEvent(event)
 
     def wheelEvent(self, event: QWheelEvent) -> None:
         self.camera = self.camera.zoomed(0.9988 ** event.angleDelta().y())

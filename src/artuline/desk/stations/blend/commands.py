@@ -7,6 +7,7 @@ from artuline.core.geometry.rotation import Array
 from artuline.core.motion.poses import key_pose, unkey_pose
 from artuline.core.motion.rhythm import rhythm
 from artuline.core.motion.skeleton import rigid
+from artuline.core.run.tryout import Tryout
 from artuline.core.scene import edit
 from artuline.core.scene.model import Figure, Group, Lane, Link, LinkEnd, Push, Scene, Shape, Spring
 from artuline.core.setup.materials import body_mass
@@ -68,7 +69,7 @@ class Commands:
     def take_pose(self) -> None:
         """Key the pose that the tryout has come to, on the layer of poses, at the present frame."""
         live = self.stage.live.tryout
-        if live is None:
+        if not isinstance(live, Tryout):
             self.desk.fault("Start a tryout first: its pose becomes the key.")
             return
         assets, frame = self.session.assets, round(self.session.frame)

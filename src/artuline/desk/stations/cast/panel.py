@@ -12,6 +12,7 @@ from artuline.core.setup.mirror import mirror_pairs
 from artuline.core.setup.tilt import lies
 from artuline.core.setup.units import UNITS, likely_unit, unit_name
 from artuline.desk.form import Form
+from artuline.desk.stations.cast import gaits
 from artuline.desk.stations.cast.commands import Commands
 from artuline.desk.widgets.fields import Choice, Words, button, faint, narrow, row, rule, section, short
 from artuline.formats.gltf_read import figure_size
@@ -53,6 +54,8 @@ def fill(d: Form, w: Commands, f: Figure) -> None:
     d.add(rule(), section("Motion"))
     _motion(d, w, f)
     d.add(d.act("motion"))
+    if f.clips and f.bodies:
+        gaits.fill(d, f)
     if not f.bodies:
         d.add(rule(), faint("Next: give the figure bodies and joints."))
         d.add(d.act("fit", primary=True))
