@@ -20,6 +20,7 @@ from artuline.cli_files import (
     soft,
     table,
 )
+from artuline.cli_live import steer
 from artuline.cli_things import SceneArgument, errors, hold, number_of, solver_ready, strand, with_progress
 from artuline.core.errors import ArtulineError
 
@@ -28,6 +29,7 @@ COMMANDS = (
     "setup",
     "hold",
     "strand",
+    "steer",
     "run",
     "bake",
     "export",
@@ -206,6 +208,7 @@ app.command()(limbs)
 app.command()(flesh)
 app.command()(soft)
 app.command()(table)
+app.command()(steer)
 
 
 @app.command()

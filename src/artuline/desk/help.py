@@ -29,6 +29,7 @@ GESTURES = (
     ("Drag on an empty lane", "hand over to physics on an interval"),
     ("Right click on a lane's point", "take it away"),
     ("Drag on a body in a tryout", "tug it; Shift and click pushes it"),
+    ("Arrow keys while steering", "up goes, with Shift runs; left and right turn; down faces the other way"),
 )
 LIBRARIES = ("PySide6-Essentials", "numpy", "scipy", "numba", "pydantic", "moderngl", "trimesh", "coacd")
 

@@ -8,6 +8,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QMenu, QToolButton, QWidget
 
 from artuline.core.errors import ArtulineError
+from artuline.core.run.directed import trunk_of
 from artuline.core.run.kept import Watcher, keep
 from artuline.core.run.steered import Steered
 from artuline.core.scene.model import Figure
@@ -234,7 +235,7 @@ class Steering:
                 s.knock_limb(self.figure, limb, LIMB_SHARE * self.hit * way, LIMP)
                 self.desk.tell(f"{limb} is limp for {LIMP:g} seconds.")
             else:
-                s.knock(self.figure, _trunk(f), self.hit * way)
+                s.knock(self.figure, trunk_of(f), self.hit * way)
         except ArtulineError as error:
             self.desk.fault(str(error))
 
@@ -262,9 +263,3 @@ class Steering:
             assert take is not None
             self.desk.tell(f"{words}{take.name}: frames {take.start} to {take.end}, as a clip and a take.".capitalize())
             self.desk.go("Takes")
-
-
-def _trunk(f: Figure) -> str:
-    """The bone that a hit is aimed at: the heaviest body below the root, the chest of most figures."""
-    known = [b.bone for b in f.bodies if any(w in b.bone.lower() for w in ("chest", "thorax", "ribs"))]
-    return known[0] if known else f.bodies[0].bone

@@ -246,6 +246,17 @@ def again(
     return watcher
 
 
+def same(watcher: Watcher, ref: TakeRef, assets: AssetStore) -> bool:
+    """Whether what was steered again is what a take has, to the bit."""
+    about = json.loads(bytes(assets[ref.steered[0]]["steered"]))
+    _, made = kept(watcher, float(about["seconds"]))
+    old = assets.decoded(ref.asset, Take.from_arrays)
+    return all(
+        np.array_equal(getattr(made, n), getattr(old, n))
+        for n in ("frames", "position", "rotation", "handover", "contact", "kinetic")
+    )
+
+
 def _scene(ref: TakeRef, key: str, assets: AssetStore) -> Scene:
     return settings_of(ref.changed(scene=key), assets)
 

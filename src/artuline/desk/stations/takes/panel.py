@@ -46,8 +46,8 @@ def fill(d: Form, w: Commands, f: Figure) -> None:
     if take is None or ref is None:
         return
     stale = ref.settings != s.scene.settings_fingerprint()
-    state = QLabel("out of date" if stale else "matches the settings")
-    state.setObjectName("fault" if stale else "keyed")
+    state = QLabel("as it was steered" if ref.steered else "out of date" if stale else "matches the settings")
+    state.setObjectName("fault" if stale and not ref.steered else "keyed")
     d.add(row("State", state), row("Frames", QLabel(f"{ref.start} to {ref.end}")))
     d.add(
         row(
@@ -56,7 +56,9 @@ def fill(d: Form, w: Commands, f: Figure) -> None:
             tip="Substeps in which something turns too fast or hits too hard are halved by themselves.",
         )
     )
-    if stale:
+    if ref.steered:
+        d.add(d.act("steer again"))
+    elif stale:
         _differences(d, w, ref)
     if ref.scene is not None:
         d.add(button("Go back to its settings", w.back_to_settings, icon="restore",

@@ -3,6 +3,7 @@
 from PySide6.QtCore import QObject, QTimer
 
 from artuline.core.motion.skeleton import Pose
+from artuline.core.run.kept import again, same
 from artuline.core.run.prepare import ensure_kernels
 from artuline.core.run.record import keep_take, run
 from artuline.core.run.take import Take
@@ -48,6 +49,30 @@ class Runs(QObject):
         if self.desk.start("Simulating", work, then):
             self._seen = seen
             self._watching.start()
+
+    def again(self) -> None:
+        """Steer the current take once more from its input, beside the window, and say whether it is the same."""
+        session = self.desk.session
+        ref, assets = session.scene.active_take(), session.assets
+        assert ref is not None
+
+        def work(progress, cancelled):  # type: ignore[no-untyped-def]
+            ensure_kernels(progress, cancelled)
+            return same(again(ref, assets, progress, cancelled), ref, assets)
+
+        def then(alike: bool) -> None:
+            (self.desk.tell if alike else self.desk.fault)(
+                f"{ref.name} came out the same to the bit."
+                if alike
+                else f"{ref.name} came out otherwise than it was steered."
+            )
+
+        self.desk.start("Steering again", work, then)
+
+    def not_steered(self) -> str:
+        """Why the current take cannot be steered again."""
+        ref = self.desk.session.scene.active_take()
+        return "" if ref is not None and ref.steered else "keep something that was steered first."
 
     def _watch(self) -> None:
         if self._seen:

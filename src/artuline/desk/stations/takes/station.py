@@ -48,6 +48,8 @@ class Takes(Station):
         return (
             Action("run", "Run", self.runs.run, "F5", "play-box-outline", "&Run",
                    "Simulates the range and keeps it as a take", self.desk.needs("bodies")),
+            Action("steer again", "Steer again", self.runs.again, "", "run-fast", "&Run",
+                   "Does once more what was done while it was steered, and compares", self.runs.not_steered),
             *(Action(f"{of} table", f"Write the {words} as a table…", partial(self.commands.ask_table, of), "", "table", "&Run", tip, self.desk.needs("take"))
               for of, words, tip in TABLE_WORDS),
         )  # fmt: skip
