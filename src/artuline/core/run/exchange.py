@@ -4,13 +4,14 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.linalg import solve_banded
 
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
 from artuline.core.run.build import Built, Ride
 from artuline.core.setup.reflected import turned
 
-ROUNDS = 400  # in which a strand finds back to its length
+ROUNDS = 60  # in which a strand finds back to its length
 OF_BODIES = ("x", "q", "v", "w")
 
 
@@ -66,7 +67,9 @@ def carry(old: Built, new: Built, mirror: Mirror | None) -> None:
         )
         for part in old.parts:
             if part.figure.id not in mirror.figures and part.figure.made is not None:
-                _rehang(old, [r for r in old.rides if old.parts[r.figure] is part and r.held], part.rows, p, q, mirror)
+                _rehang(
+                    old, [r for r in old.rides if old.parts[r.figure] is part and r.held], part.rows, p, q, v, mirror
+                )
     places, turns = new.world.poses()
     places[b], turns[b] = p[a], q[a]
     bodies = new.world.bodies
@@ -81,36 +84,56 @@ def carry(old: Built, new: Built, mirror: Mirror | None) -> None:
             new_tug[name] = old_tug[name]
 
 
-def _rehang(old: Built, rides: list[Ride], rows: NDArray[np.int64], p: Array, q: Array, mirror: Mirror) -> None:
-    """Bring a strand that goes not into the mirror to where those have gone that hold it: its held ends over, what is between evenly; in place."""
-    held = {}
-    for r in rides:
-        k = int(np.flatnonzero(rows == r.part)[0])
-        at = p[r.part] + rotation.rotate(q[r.part], np.array(r.mount.point))
-        held[k] = mirror.places(at) - at if r.mount.figure in mirror.figures else np.zeros(3)
-    if not any(np.any(m) for m in held.values()):
-        return
-    mine = p[rows]
-    length = np.linalg.norm(np.diff(mine, axis=0), axis=1)
-    if len(held) == 1:
-        # its free end stays where it lies
-        held[0 if next(iter(held)) > len(rows) // 2 else len(rows) - 1] = np.zeros(3)
-    at = sorted(held)
-    shift = np.stack([np.interp(np.arange(len(rows)), at, [held[k][c] for k in at]) for c in range(3)], axis=1)
-    moved, fixed = mine + shift, np.zeros(len(rows), bool)
-    fixed[at] = True
+def as_long(places: Array, length: Array, fixed: NDArray[np.bool_]) -> Array:
+    """Ends of parts (N + 1, 3), some of them ``fixed`` (N + 1,), moved as little as makes every part as long (N,) as it is, by Newton's method with the
+    least change; as near to it as their way allows.
+    """
     weight = np.where(fixed, 0.0, 1.0)
     for _ in range(ROUNDS):
-        way = np.diff(moved, axis=0)
-        size = np.linalg.norm(way, axis=1)
-        share = weight[:-1] + weight[1:]
-        off = ((size - length) / np.maximum(size, 1e-12) / np.maximum(share, 1.0))[:, None] * way
-        moved[:-1] += 0.5 * weight[:-1, None] * off
-        moved[1:] -= 0.5 * weight[1:, None] * off
-        if np.abs(size - length).max() < 1e-4 * length.mean():
+        steps = np.diff(places, axis=0)
+        size = np.linalg.norm(steps, axis=1)
+        off = size - length
+        if np.abs(off).max() < 1e-6 * length.mean():
             break
-    before, after = np.diff(mine, axis=0), np.diff(moved, axis=0)
+        unit = steps / np.maximum(size, 1e-12)[:, None]
+        # how much each length answers to a pull along each part: of its own two ends, and of those that it shares
+        band = np.zeros((3, len(off)))
+        band[1] = weight[:-1] + weight[1:] + 1e-6
+        band[0, 1:] = band[2, :-1] = -weight[1:-1] * (unit[1:] * unit[:-1]).sum(axis=1)
+        pull = np.clip(solve_banded((1, 1), band, off), -length, length)[:, None] * unit
+        places = places.copy()
+        places[:-1] += weight[:-1, None] * pull
+        places[1:] -= weight[1:, None] * pull
+    return places
+
+
+def _rehang(
+    old: Built, rides: list[Ride], rows: NDArray[np.int64], p: Array, q: Array, v: Array, mirror: Mirror
+) -> None:
+    """Bring a strand that goes not into the mirror to where those have gone that hold it: its held ends over, what is between evenly; in place."""
+    step = np.linalg.norm(np.diff(p[rows], axis=0), axis=1)
+    last = p[rows[-1]] + rotation.rotate(q[rows[-1]], np.array([step[-1], 0.0, 0.0]))
+    before = np.concatenate([p[rows], last[None]])
+    length = np.append(step, step[-1])
+    shift, speed = {}, {}
+    for r in rides:
+        k = int(np.flatnonzero(rows == r.part)[0])
+        end = min(k + round(r.mount.point[0] / length[k]), len(rows))
+        gone = r.mount.figure in mirror.figures
+        shift[end] = mirror.places(before[end]) - before[end] if gone else np.zeros(3)
+        speed[end] = mirror.ways(v[r.part]) - v[r.part] if gone else np.zeros(3)
+    if not any(np.any(m) for m in shift.values()):
+        return
+    if len(shift) == 1:
+        # its free end stays where it lies
+        free = 0 if next(iter(shift)) > len(rows) // 2 else len(rows)
+        shift[free] = speed[free] = np.zeros(3)
+    at = sorted(shift)
+    ends = np.arange(len(before))
+    moved = before + np.stack([np.interp(ends, at, [shift[k][c] for k in at]) for c in range(3)], axis=1)
+    v[rows] += np.stack([np.interp(ends[:-1] + 0.5, at, [speed[k][c] for k in at]) for c in range(3)], axis=1)
+    moved = as_long(moved, length, np.isin(ends, at))
     for k, row in enumerate(rows):
-        s = min(k, len(before) - 1)
-        q[row] = rotation.normalize(rotation.multiply(rotation.align(before[s], after[s]), q[row]))
-    p[rows] = moved
+        turn = rotation.align(before[k + 1] - before[k], moved[k + 1] - moved[k])
+        q[row] = rotation.normalize(rotation.multiply(turn, q[row]))
+    p[rows] = moved[:-1]
