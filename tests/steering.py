@@ -6,8 +6,14 @@ import numpy as np
 
 from artuline.core.motion.gaits import feet_of
 from artuline.core.run.steered import Steered
+from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.model import Ground, Scene
+from artuline.core.scene.model import Ground, Scene, Steering, StrandPoint
+from artuline.core.setup.gait_proposal import propose_steering
+from artuline.core.setup.grip import mounted
+from artuline.core.setup.strand import add_strand
+from artuline.core.setup.strand_kinds import ready
+from artuline.demo import things
 from artuline.demo.figures import ready_figure, with_clips
 from artuline.demo.scenes import demo_scene
 
@@ -24,6 +30,23 @@ def goat_scene():
     assets = AssetStore()
     figure = ready_figure("goat", assets).changed(clip="look")
     return Scene(name="s", rate=24.0, start=0, end=48, figures=(figure,), ground=Ground()), assets, "goat"
+
+
+def led_scene():
+    """The deckhand with a limp arm and a pail, and a mate on a line who goes after him: as the demo scene, and sooner ready."""
+    scene, assets, _ = deckhand_scene()
+    (man,) = scene.figures
+    mate = man.changed(
+        id="mate", name="mate", position=(0.9, 0.0, -1.2), steering=Steering(follows="deckhand", distance=1.4)
+    )
+    man = man.changed(steering=propose_steering(man, assets))
+    scene = scene.changed(figures=(man, things.pail(assets), mate))
+    scene = edit.hand_over(scene, "deckhand", "upper_arm_r", -100, 1000, 0, 0, tone=0.42)
+    scene = mounted(scene, assets, "pail", "deckhand", "hand_r", 0.0)
+    points = [StrandPoint(position=(0.57, 0.95, 0.0), hold="mounted", figure="deckhand", bone="hand_l"), StrandPoint(position=(0.8, 0.02, -0.4)),
+              StrandPoint(position=(0.9, 1.0, -1.05), hold="mounted", figure="mate", bone="hips")]  # fmt: skip
+    made = ready("rope", tuple(points), count=24, radius=0.008, weight=0.12)
+    return add_strand(scene, assets, made, "lead")[0], assets
 
 
 def steer_scene():

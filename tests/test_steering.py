@@ -24,7 +24,7 @@ from artuline.core.setup.strand_kinds import ready
 from artuline.demo.figures import ready_figure
 from artuline.formats.gltf_read import read_clips
 from artuline.formats.scene_file import load_scene, save_scene
-from tests.steering import Seen, deckhand_scene, goat_scene, slides, steer_scene
+from tests.steering import Seen, deckhand_scene, goat_scene, led_scene, slides
 
 
 @pytest.fixture(scope="module")
@@ -34,7 +34,7 @@ def man():
 
 @pytest.fixture(scope="module")
 def steer():
-    return steer_scene()
+    return led_scene()
 
 
 def paces_of(figure, assets):
@@ -171,7 +171,7 @@ def test_the_mirror_image_of_a_mirror_image_is_the_figure(steer):
         old.skin(rest_matrices(scene.figure("deckhand").changed(position=(0, 0, 0)))) * [-1, 1, 1],
         atol=1e-5,
     )
-    assert any("lead is held by goat too" in words for words in not_reflected(scene, "deckhand"))
+    assert any("lead is held by mate too" in words for words in not_reflected(scene, "deckhand"))
 
 
 def test_energy_and_places_go_through_the_mirror(steer):
@@ -241,14 +241,14 @@ def test_values_change_while_it_is_steered(steer):
     )
     made.change(heavy)
     assert np.allclose(made.built.world.poses()[0], before, atol=1e-9)
-    mass = made.built.world.bodies["mass"][made.built.parts[2].rows]
+    mass = made.built.world.bodies["mass"][made.built.parts[1].rows]
     assert mass.sum() < 2.0
     quick = Steering(gaits=(Gait(clip="stand", speed=0.0), Gait(clip="walk", speed=1.1)))
     made.change(edit.figure(heavy, "deckhand", steering=quick))
     direct(made, "deckhand", words_of("walk:2"))
     assert made.pilots["deckhand"].speed == pytest.approx(1.1, abs=0.05)
     with pytest.raises(ArtulineError, match="is gone"):
-        made.change(edit.without_figure(heavy, "goat"))
+        made.change(edit.without_figure(heavy, "mate"))
 
 
 def test_what_was_steered_is_kept_and_comes_again_to_the_bit(steer, tmp_path):
@@ -305,4 +305,4 @@ def test_clips_come_besides_a_figures_own_and_only_onto_their_skeleton():
 def test_who_is_followed_may_leave(steer):
     scene, _ = steer
     left = edit.without_figure(scene, "deckhand")
-    assert left.figure("goat").steering.follows is None
+    assert left.figure("mate").steering.follows is None

@@ -11,6 +11,7 @@ os.environ["XDG_STATE_HOME"] = tempfile.mkdtemp()
 import numpy as np
 from PySide6.QtCore import QEventLoop, QPointF, QTimer
 
+from artuline.core.run.directed import direct, words_of
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.mesh import Mesh
 from artuline.demo.scenes import demo_scene
@@ -150,7 +151,7 @@ def main() -> None:
         window.stage.camera = Camera(target=aim, yaw=yaw, pitch=0.14, distance=distance)
         if window.stage.show_.echo != (name in ("numb", "goat")):
             window.looks.toggle("echo")
-        if name in ("mooring", "belly", "vest", "jelly"):
+        if name in ("mooring", "belly", "vest"):
             shot(window, name)
         wait(500)
         window.stage._draw_still()
@@ -160,6 +161,7 @@ def main() -> None:
     props(window)
     strand(window)
     flesh(window)
+    steering(window)
     s.remove_autosave()
     empty = Window()
     empty.resize(1280, 800)
@@ -242,6 +244,30 @@ def flesh(window: Window) -> None:
     window.stage.refresh()
     wait(600)
     shot(window, "soft")
+
+
+def steering(window: Window) -> None:
+    """The deckhand on his way, steered, with all that follows."""
+    assets = AssetStore()
+    s = window.session
+    s.new(demo_scene("steer", assets), assets)
+    s.select("deckhand", frozenset())
+    window.set_station("Cast")
+    window.desk.act("steer")
+    live = window.tryout.steering.steered
+    assert live is not None
+    window.tryout.clock.stop()
+    direct(live, "deckhand", words_of("walk:1.5 right:0.7 walk:0.9"))
+    window.tryout.pause_button.setChecked(True)
+    x, _, z = live.pilots["deckhand"].place
+    window.stage.camera = Camera(target=(float(x) + 0.1, 0.75, float(z) - 0.2), yaw=0.75, pitch=0.2, distance=4.0)
+    window.details.verticalScrollBar().setValue(window.details.verticalScrollBar().maximum())
+    window.stage.refresh()
+    shot(window, "steer")
+    picture = window.stage.picture()
+    assert picture is not None
+    assert picture.scaledToWidth(640).save(str(DATA / "steer.png"), "PNG")
+    window.tryout.stop()
 
 
 def curves(window: Window) -> None:

@@ -143,9 +143,17 @@ class Skin:
 
     def _exposed(self) -> np.ndarray:
         """Those with no other part of the skin right above them."""
-        above = self.points + 0.012 * self.height * self.normals
-        exposed: np.ndarray = winding_numbers(above, self.points, self.mesh.triangles) < 0.5
-        return exposed if exposed.any() else np.ones(len(above), bool)
+        # other weights, or a bone more, leave it as it is
+        key = np.round(self.points, 5).tobytes(), self.mesh.triangles.tobytes()
+        found = _exposed.get(key)
+        if found is None:
+            above = self.points + 0.012 * self.height * self.normals
+            found = winding_numbers(above, self.points, self.mesh.triangles) < 0.5
+            found = found if found.any() else np.ones(len(above), bool)
+            while len(_exposed) > 7:
+                _exposed.pop(next(iter(_exposed)))
+            _exposed[key] = found
+        return found
 
     def outside(self, points: Array) -> Array:
         """How far points (N, 3) in the world lie outside of the skin, m; negative inside."""
@@ -161,6 +169,7 @@ class Skin:
 
 
 _skins: dict[object, Skin] = {}
+_exposed: dict[object, np.ndarray] = {}
 
 
 def cached_skin(figure: Figure, assets: AssetStore) -> Skin:
