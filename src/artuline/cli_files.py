@@ -161,7 +161,9 @@ def table(
     output: Annotated[
         Path, typer.Option("--output", "-o", metavar="FILE", help="A table: .csv or .json.", show_default=False)
     ],
-    of: Annotated[str, typer.Option("--of", help="take, measures or plots.")] = "take",
+    of: Annotated[
+        str, typer.Option("--of", help="take, measures, plots or given (whom rules handed over, and when).")
+    ] = "take",
 ) -> None:
     """Write the shown take as a table: every body on every frame, the worst of every measure, or what is plotted."""
     from artuline.core.run.take import Take

@@ -23,7 +23,7 @@ from artuline.core.scene.model import (
     VectorLane,
     obstacle,
 )
-from artuline.demo import flesh, live, props, soft, strands
+from artuline.demo import flesh, live, many, props, soft, strands
 from artuline.demo.figures import ready_figure
 
 
@@ -178,6 +178,7 @@ DEMOS: dict[str, Demo] = {
         Demo("vest", "The deckhand stumbles and falls on his life vest, two soft chambers", soft.vest),
         Demo("jelly", "An inflatable fender without a skeleton is dropped between hull and quay", soft.jelly),
         Demo("steer", "Steer the deckhand about, with pail, belly and satchel, and the goat on its lead", live.steer),
+        Demo("gangway", "Thirty passengers on a gangway that is pulled away: handed over by a rule", many.gangway),
         Demo("goat", "The ship's goat trots, and its ears, tail and beard follow by themselves", goat),
     )
 }

@@ -45,9 +45,21 @@ def plot_rows(scene: Scene, take: Take) -> tuple[list[str], list[list[Value]]]:
 
 
 #: What a table may be of.
+def given_rows(scene: Scene, take: Take) -> tuple[list[str], list[list[Value]]]:
+    """Whom a rule handed over: figure, frame, seconds, rule, and what touched it."""
+    names = {f.id: f.name for f in scene.figures}
+    rules = {r.id: r.name for r in scene.rules}
+    rows: list[list[Value]] = [
+        [names.get(f, f), at, (at - scene.start) / scene.rate, rules.get(rule, rule), by]
+        for f, at, rule, by in take.given
+    ]
+    return ["figure", "frame", "seconds", "rule", "touched by"], rows
+
+
 TABLES: dict[str, Callable[[Scene, Take], tuple[list[str], list[list[Value]]]]] = {
     "take": take_rows,
     "measures": measure_rows,
+    "given": given_rows,
     "plots": plot_rows,
 }
 

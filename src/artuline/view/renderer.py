@@ -9,6 +9,7 @@ from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation, transforms
 from artuline.core.geometry.polyhedron import hull_of
 from artuline.core.geometry.rotation import Array
+from artuline.core.scene.coarse import coarser
 from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Shape
 from artuline.view.camera import Camera
@@ -16,6 +17,10 @@ from artuline.view.drawlist import DrawList, SkinPicture, Solid
 from artuline.view.palette import DAY, Palette, rgb
 
 LIGHT = np.array([0.42, 0.86, 0.38]) / np.linalg.norm([0.42, 0.86, 0.38])
+# a figure that is seen lower than so many pixels (negative, so that they rise) is drawn with cells of a share of its size
+PIXELS, CELLS = (-150.0, -70.0), (1.0 / 90.0, 1.0 / 42.0)
+LEAST_TRIANGLES = 4000  # below which nothing is saved
+MOST_MESHES = 160  # that are kept ready to be drawn
 HEAVY = 30_000  # triangles
 _SHADERS = Path(__file__).parent / "shaders"
 
@@ -42,6 +47,8 @@ class Renderer:
         self._ground_vao = ctx.vertex_array(self._ground, [(square, "2f", "in_position")])
         self._sky_vao = ctx.vertex_array(self._sky, [(square, "2f", "in_position")])
         self._strip = ctx.buffer(np.array([0, -1, 1, -1, 0, 1, 1, 1], "f4").tobytes())
+        #: How coarse each skin of the picture is drawn.
+        self._far: dict[int, int] = {}
         #: Whether pictures come too slowly for what moves: then without outlines.
         self.hurried = False
         self._meshes: dict[str, tuple[moderngl.VertexArray, int]] = {}
@@ -98,6 +105,7 @@ class Renderer:
         }
         for program in (self._skin, self._solid, self._ground, self._line):
             _set(program, shared)
+        self._far = {id(s): _level(s, camera, height) for s in scene.skins}
         if scene.ground is not None:
             self._draw_shadow(scene, shadow)
         main.use()
@@ -183,16 +191,19 @@ class Renderer:
     # figures
 
     def _mesh(self, skin: SkinPicture) -> moderngl.VertexArray:
-        if skin.key not in self._meshes:
-            if len(self._meshes) > 32:
+        level = self._far.get(id(skin), 0)
+        key = f"{skin.key} {level}"
+        if key not in self._meshes:
+            if len(self._meshes) > MOST_MESHES:
                 self._meshes.clear()
-            vertices, indices = _skin_vertices(skin.mesh, skin.colors, self._split(skin.mesh, len(skin.colors)))
+            mesh = skin.mesh if level == 0 else coarser(skin.mesh, CELLS[level - 1])
+            vertices, indices = _skin_vertices(mesh, skin.colors, self._split(mesh, len(skin.colors)))
             vbo = self.ctx.buffer(vertices.astype("f4").tobytes())
             ibo = self.ctx.buffer(indices.astype("i4").tobytes())
             names = ("in_position", "in_normal", "in_color", "in_slots", "in_weights")
             vao = self.ctx.vertex_array(self._skin, [(vbo, "3f 3f 3f 4f 4f", *names)], ibo)
-            self._meshes[skin.key] = (vao, len(indices))
-        return self._meshes[skin.key][0]
+            self._meshes[key] = (vao, len(indices))
+        return self._meshes[key][0]
 
     def _split(self, mesh: Mesh, materials: int) -> tuple[np.ndarray, np.ndarray]:
         """Vertices by material and the index of every corner; kept while only weights change."""
@@ -293,6 +304,17 @@ class Renderer:
         self.ctx.enable(moderngl.CULL_FACE)
         vao.release()
         instances.release()
+
+
+def _level(skin: SkinPicture, camera: Camera, height: int) -> int:
+    """How coarse a skin may be, 0: not at all, by how many pixels high it is seen."""
+    if skin.levels > 0.0 or len(skin.mesh.triangles) < LEAST_TRIANGLES:
+        return 0
+    places = skin.matrices[:, :3, 3]
+    size, middle = float(np.ptp(places, axis=0).max()), places.mean(axis=0)
+    away = max(float(np.linalg.norm(camera.eye() - middle)), 1e-6)
+    pixels = size / (2.0 * away * np.tan(0.5 * camera.fov)) * height
+    return int(np.searchsorted(np.array(PIXELS), -pixels))
 
 
 def _set(program: moderngl.Program, values: dict[str, object]) -> None:

@@ -100,7 +100,9 @@ def figure_states(scene: Scene, assets: AssetStore, frame: float, take: Take | N
         if take is not None and f.id in take.poses:
             i = take.row(frame)
             pose: Pose = take.poses[f.id].frame(i)
-            states.append(FigureState(skeleton.global_matrices(pose, take.root(f, i)), bone_handover(f, frame), keyed))
+            given = any(g[0] == f.id and frame >= g[1] for g in take.given)
+            share = np.ones(len(f.bones)) if given else bone_handover(f, frame)
+            states.append(FigureState(skeleton.global_matrices(pose, take.root(f, i)), share, keyed))
         elif f.layers:
             # the baked keys, with those below them as the echo
             keys = keyed_pose(scene, assets, f, np.array([frame])).frame(0)
@@ -248,7 +250,8 @@ def _add_figure(
         tint[bone] = (*color, 0.85)
     # what was uploaded is known by the mesh and its colours
     bare = (telling and show.see_through) or state.weights is not None
-    key = f"{figure.asset} plain" if bare else str(figure.asset)
+    # those of the same clothes share what was sent to be drawn
+    key = f"{figure.asset} {'plain' if bare else hash(figure.materials)}"
     if show.echo and state.keyed is not None:
         away = np.abs(state.keyed - state.matrices).max()
         if away > 1e-4:

@@ -389,9 +389,11 @@ class World:
             raise ArtulineError("gravity or wind is not a number")
         self.islands.run(Given(x, q, free, goal, drive, follow, gravity, wind, dt))
 
-    def contacts_now(self, reach: float = 0.0) -> np.ndarray:
-        """Contacts of all shapes that are closer than ``reach`` (m), as they are now."""
+    def contacts_now(self, reach: float = 0.0, free: np.ndarray | None = None) -> np.ndarray:
+        """Contacts of all shapes that are closer than ``reach`` (m), as they are now; ``free`` (n,): the bodies that count as free."""
         b, s = self.bodies.copy(), self.shapes.copy()
+        if free is not None:
+            b["free"] = free
         # a second in which everything may come closer by half of it
         b["v"], b["w"] = 0.0, 0.0
         size, counters = max(256, 8 * len(s)), np.zeros(COUNTERS, np.int64)

@@ -1,5 +1,6 @@
 """Recording a take: the scene's range, frame by frame, with progress and cancel."""
 
+import json
 import time
 import zlib
 from collections.abc import Callable
@@ -16,10 +17,12 @@ from artuline.core.physics.state import ASKED, DONE, HALTED
 from artuline.core.run.build import Built, Ride, build, require_bodies
 from artuline.core.run.planting import plant_feet
 from artuline.core.run.returns import Return, begin, coming, put
+from artuline.core.run.rules import Given, Rules
 from artuline.core.run.shown import shown_pose
 from artuline.core.run.stepper import Chunk, Stepper
 from artuline.core.run.take import Take
 from artuline.core.scene import edit
+from artuline.core.scene.alike import packed, unpacked
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Figure, Group, Scene, TakeRef
 
@@ -66,7 +69,7 @@ def run(
     rec = _Record(built, frames)
     returning = coming(scene)
     count = len(frames)
-    stepper = Stepper(built)
+    stepper, rules = Stepper(built), Rules(built)
     if scene.warm_up > 0:
         _warm_up(stepper, cancelled)
     done, first, seen, pause = 0, 0, 0.0, WATCH_SECONDS
@@ -79,6 +82,8 @@ def run(
         if returning:
             last = min(last, returning[0][0] - scene.start)
         chunk = Chunk(built, frames[first], last - first)
+        for given in rules.given.values():
+            chunk.give(built.parts[given.figure].rows, 0, given.rule.tone)
         if first == 0:
             rec.p[0], rec.q[0] = chunk.p[chunk.lead], chunk.q[chunk.lead]
             if stepper.free.any():
@@ -89,6 +94,13 @@ def run(
                 if not (partial and done >= 2):
                     raise CancelledError
                 break
+            if rules:
+                # what is on its keys is where it begins the frame
+                keyed, at = ~stepper.free, chunk.lead + k * chunk.k
+                built.world.bodies["x"][keyed], built.world.bodies["q"][keyed] = chunk.x[at][keyed], chunk.r[at][keyed]
+            for given in rules.look(float(frames[first + k])) if rules else ():
+                chunk.give(built.parts[given.figure].rows, k, given.rule.tone)
+                rec.give(given, first + k)
             stepper.step(chunk, k)
             done = first + k + 1
             rec.keep(done)
@@ -139,6 +151,7 @@ class _Record:
         self._halted = 0
         self.handover, _ = built.lanes(frames.astype(float))
         self.returns: dict[int, list[Return]] = {}
+        self.given: list[Given] = []
         built.follow = self._follow
 
     def figures(self) -> list[tuple[int, Figure]]:
@@ -148,6 +161,12 @@ class _Record:
         found = self.returns.get(figure)
         if found:
             put(self.built.scene, self.built.assets, self.built.scene.figures[figure], found, frames, pose, at_once)
+
+    def give(self, given: Given, row: int) -> None:
+        """A figure is handed over for good from a row on."""
+        self.handover[row:, self.built.parts[given.figure].rows] = 1.0
+        self.handover[row:] = self.built.riding_along(self.handover[row:].copy(), self.frames[row:].astype(float))
+        self.given.append(given)
 
     def begin_return(self, frame: int, figure: int, group: Group, end: float) -> None:
         """From a frame that is recorded on, a group returns to something else than its keys."""
@@ -246,6 +265,16 @@ class _Record:
             plant_feet(self.built.scene, f, root, pose, goal, dict(zip(bones.tolist(), handover.T)))
         return pose
 
+    def _said(self, g: Given) -> tuple[str, int, str, str]:
+        """Who was handed over, at which frame, by which rule, and what touched it."""
+        by = self.built.body_refs[g.by] if g.by >= 0 else None
+        return (
+            self.built.parts[g.figure].figure.id,
+            round(g.frame),
+            g.rule.id,
+            f"{by.figure}: {by.body}" if by is not None else "",
+        )
+
     def take(self, count: int) -> Take:
         """The first ``count`` frames as a take."""
         rows, world = slice(0, count), self.built.world
@@ -264,12 +293,13 @@ class _Record:
             joints=self.built.joint_refs,
             substeps=(int(world.counters[ASKED]), int(world.counters[DONE])),
             held=tuple(f for f in self.held if f <= self.frames[count - 1]),
+            given=tuple(self._said(g) for g in self.given),
         )
 
 
 def keep_settings(scene: Scene, assets: AssetStore) -> str:
     """Store the scene without its takes, as text; returns the asset."""
-    text = edit.scene(scene, takes=(), take=None).model_dump_json()
+    text = json.dumps(packed(edit.scene(scene, takes=(), take=None)))
     return assets.add({"scene": np.frombuffer(zlib.compress(text.encode(), 1), np.uint8)})
 
 
@@ -282,8 +312,8 @@ def settings_of(ref: TakeRef, assets: AssetStore) -> Scene:
         text = unfold.decompress(bytes(assets[ref.scene]["scene"]), MOST_SETTINGS)
         if unfold.unconsumed_tail:
             raise ValueError("too large")
-        return Scene.model_validate_json(text)
-    except (KeyError, ValueError, zlib.error) as error:
+        return Scene.model_validate(unpacked(json.loads(text)))
+    except (KeyError, ValueError, RecursionError, zlib.error) as error:
         raise ArtulineError(f"the settings of {ref.name} are damaged", remedy="Run again.") from error
 
 

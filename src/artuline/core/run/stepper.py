@@ -128,6 +128,7 @@ class Chunk:
         steadiness, calm = built.firmness(middle)
         mass, carried = built.world.bodies["mass"], built.carried()
         steady = steady_frequency(steadiness, mass, carried)
+        self._steady = steady
         self.goal = np.maximum(return_frequency(self.handover), steady)
         self.calm = calm_rate(calm) + steady_damping(steady, mass, carried)
         own = np.array([j.tone for _, j in built.joints])
@@ -136,11 +137,28 @@ class Chunk:
         self.drive[:, : len(own)] = np.where(
             built.springs > 0.0, built.springs, tone_frequency(self.tone[:, child] * own)
         )
+        self._own, self._child = own, child
         self.first: float = first
         self.rate = scene.rate
         # a substep begins with the kick of the time around its start
         self.gravity, self.wind = gravity_at(scene, times[:-1]), wind_at(scene, times[:-1])
         self.pushes = True
+
+    def give(self, rows: NDArray[np.int64], frame: int, tone: float) -> None:
+        """Hand bodies over from a frame of the chunk on, with a tone at least."""
+        a = max(frame, 0) * self.k
+        self.handover[a:, rows] = 1.0
+        middle = self.first + (np.arange(len(self.handover)) + 0.5) / self.k
+        self.handover[a:] = self.built.riding_along(self.handover[a:].copy(), middle[a:])
+        self.tone[a:, rows] = np.maximum(self.tone[a:, rows], tone)
+        self.free = self.handover > 0.0
+        self.goal[a:, rows] = np.where(
+            self.handover[a:, rows] >= 1.0, np.minimum(self.goal[a:, rows], self._steady[a:, rows]), self.goal[a:, rows]
+        )
+        drive = np.where(
+            self.built.springs > 0.0, self.built.springs, tone_frequency(self.tone[:, self._child] * self._own)
+        )
+        self.drive[:, : len(self._own)] = drive
 
 
 class Standing:

@@ -25,7 +25,7 @@ class Take:
     poses: by figure id, the shown local pose (F, B). bodies, joints: which they are (links of the scene and mounts are joints
     too). roots: by figure id, what the poses of a figure that rides on another are under (F, 4, 4).
     substeps: asked for and done, after halving. held: the frames in which the solver stood still for a part of a substep, since
-    its joints could not be closed.
+    its joints could not be closed. given: whom rules handed over: figure, frame, rule, and what touched it.
     """
 
     frames: np.ndarray
@@ -44,6 +44,7 @@ class Take:
     joints: tuple[JointRef, ...]
     substeps: tuple[int, int]
     held: tuple[int, ...] = ()
+    given: tuple[tuple[str, int, str, str], ...] = ()
     roots: dict[str, Array] = field(default_factory=dict)
 
     def column(self, figure: str | None, body: str) -> int | None:
@@ -73,6 +74,7 @@ class Take:
             "joints": self.joints,
             "substeps": self.substeps,
             "held": self.held,
+            "given": self.given,
         }
         arrays: dict[str, np.ndarray] = {"about": np.frombuffer(json.dumps(about).encode(), np.uint8)}
         for name in _PLAIN:
@@ -95,6 +97,8 @@ class Take:
             asked, done = about["substeps"]
             good = all(isinstance(x, str) for x in figures) and isinstance(asked, int) and isinstance(done, int)
             good = good and all(isinstance(x, int) for x in about.get("held", ()))
+            for figure, at, rule, by in about.get("given", ()):
+                good = good and all(isinstance(x, str) for x in (figure, rule, by)) and isinstance(at, int)
             for figure, name in (*bodies, *joints):
                 good = good and (figure is None or isinstance(figure, str)) and isinstance(name, str)
         except (ValueError, KeyError, TypeError, RecursionError) as error:
@@ -132,6 +136,7 @@ class Take:
                 joints=tuple(JointRef(*x) for x in about["joints"]),
                 substeps=tuple(about["substeps"]),
                 held=tuple(about.get("held", ())),
+                given=tuple((str(f), int(at), str(r), str(by)) for f, at, r, by in about.get("given", ())),
                 roots={n: arrays[f"root.{i}"] for i, n in enumerate(about["figures"]) if f"root.{i}" in arrays},
             )
         except (KeyError, ValueError, TypeError) as error:

@@ -72,7 +72,7 @@ def ragdoll(s: Scene, new: Figure) -> Scene:
 
 def pruned(s: Scene, **values: object) -> Scene:
     """The scene with figures replaced, without whatever refers to a body that is not there any more:
-    links, mounts, pushes, pairs that do not collide, and whom a figure follows.
+    links, mounts, pushes, pairs that do not collide, whom a figure follows and which one it is like.
     """
     figures: tuple[Figure, ...] = values.get("figures", s.figures)  # type: ignore[assignment]
     known = {(f.id, b.id) for f in figures for b in f.bodies}
@@ -86,6 +86,8 @@ def pruned(s: Scene, **values: object) -> Scene:
         made = f if kept == f.mounts else f.changed(mounts=kept)
         if made.steering is not None and made.steering.follows is not None and made.steering.follows not in ids:
             made = made.changed(steering=made.steering.changed(follows=None))
+        if made.like is not None and made.like not in ids:
+            made = made.changed(like=None)
         return made
 
     values["figures"] = tuple(mounted(f) for f in figures)
@@ -97,6 +99,7 @@ def pruned(s: Scene, **values: object) -> Scene:
         "links": tuple(x for x in s.links if there(x.a, x.b)),
         "pushes": tuple(p for p in s.pushes if (p.figure, p.body) in known),
         "pairs_off": tuple(p for p in s.pairs_off if there(*p)),
+        "rules": tuple(r for r in s.rules if r.figure in ids),
     }
     return s.changed(**(kept | values))
 

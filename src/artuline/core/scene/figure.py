@@ -95,6 +95,7 @@ class Figure(Model):
     and mesh come from. ``skin``: strands touch its surface as it deforms, not the shapes of its bodies. ``enters``: the frame from which on it is there.
     ``goals``: limbs that a layer may lead; ``elsewhere``: bones whose body's motion is baked onto the nearest bone above that takes keys, or onto nothing.
     ``plain``: the mesh arrays before any bone was added. ``influences``: bones that a vertex has at most, once bones were added. ``softs``: its soft parts; ``loops``: joints that close rings, which carry nothing. ``steering``: how it goes when it is steered; None: as proposed.
+    ``like``: the figure that it was set many times from, with which it shares all that was not changed on its own, ``size`` times as large.
     """
 
     id: Id
@@ -133,6 +134,8 @@ class Figure(Model):
     softs: tuple[Soft, ...] = ()
     loops: tuple[Joint, ...] = ()
     steering: Steering | None = None
+    like: Id | None = None
+    size: Positive = 1.0
     mirror: tuple[tuple[str, str], ...] = ()
 
     @cached_property

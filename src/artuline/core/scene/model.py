@@ -11,6 +11,7 @@ from artuline.core.scene.group import Group, Spring
 from artuline.core.scene.lanes import Key, Lane, MotionKey, VectorKey, VectorLane
 from artuline.core.scene.limb import Limb
 from artuline.core.scene.mount import Mount
+from artuline.core.scene.rule import Rule
 from artuline.core.scene.scene import FORMAT_VERSION, Scene, TakeRef
 from artuline.core.scene.soft import Soft
 from artuline.core.scene.steering import Gait, Steering
@@ -48,6 +49,7 @@ __all__ = [
     "Mount",
     "Push",
     "Quat",
+    "Rule",
     "Scene",
     "Shape",
     "Soft",

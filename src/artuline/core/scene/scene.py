@@ -9,6 +9,7 @@ from pydantic import Field, model_validator
 from artuline.core.errors import MissingError
 from artuline.core.scene.figure import Figure
 from artuline.core.scene.lanes import VectorLane
+from artuline.core.scene.rule import Rule
 from artuline.core.scene.values import MOST_FRAME, ZERO, Id, Model, Vec3, known, unique
 from artuline.core.scene.world import BodyRef, Ground, Gusts, JointRef, Link, LinkEnd, Push
 
@@ -50,6 +51,7 @@ class Scene(Model):
     wind: Vec3 = ZERO
     wind_lane: VectorLane = VectorLane()
     gusts: Gusts = Gusts()
+    rules: tuple[Rule, ...] = ()
     pushes: tuple[Push, ...] = ()
     pairs_off: tuple[tuple[LinkEnd, LinkEnd], ...] = ()
     ground: Ground | None = Ground()
@@ -80,6 +82,9 @@ class Scene(Model):
                 if end is not None and (end.figure, end.body) not in bodies:
                     raise ValueError(f"link {link.name!r} refers to the body {end.body!r}, which does not exist")
         self._mounted()
+        unique("the scene", (r.id for r in self.rules), "rule")
+        for rule in self.rules:
+            known(rule.figure, {f.id for f in self.figures}, f"rule {rule.name!r}", "figure")
         if self.take is not None:
             known(self.take, {t.id for t in self.takes}, "the scene", "take")
         return self
@@ -95,6 +100,13 @@ class Scene(Model):
                 if m.reach is not None and m.bone in by_id[m.figure].limb_of(m.reach):
                     raise ValueError(f"{m.reach!r} cannot reach for what rides on its own limb")
         for f in self.figures:
+            if f.like is not None:
+                known(
+                    f.like,
+                    {x.id for x in self.figures if x.like is None},
+                    f"figure {f.name!r}",
+                    "figure that it is like",
+                )
             if f.steering is not None and f.steering.follows is not None:
                 known(f.steering.follows, {x.id for x in self.figures}, f"how figure {f.name!r} goes", "figure")
         self.in_order  # noqa: B018 - raises for a ring
@@ -180,7 +192,7 @@ class Scene(Model):
     @cached_property
     def _fingerprint(self) -> str:
         quiet: tuple[str, ...] = (
-            "name", "source", "materials", "asset", "layers", "mirror", "prop", "made", "goals", "elsewhere", "plain", "softs", "influences", "steering",
+            "name", "source", "materials", "asset", "layers", "mirror", "prop", "made", "goals", "elsewhere", "plain", "softs", "influences", "steering", "like", "size",
         )  # fmt: skip
         quiet_figure: dict[str, Any] = {**dict.fromkeys(quiet, True), "bones": {"__all__": {"order", "flesh"}}}
         text = self.model_dump_json(
@@ -192,6 +204,7 @@ class Scene(Model):
                 "take": True,
                 "figures": {"__all__": quiet_figure},
                 "links": {"__all__": {"name"}},
+                "rules": {"__all__": {"name"}},
             },
         )
         text += "".join(x.model_dump_json(exclude_defaults=True) for f in self.figures for x in f.layers if x.steers)

@@ -8,6 +8,7 @@ from PySide6.QtGui import QUndoCommand, QUndoStack
 
 from artuline.core.errors import ArtulineError, why_not
 from artuline.core.run.take import Take
+from artuline.core.scene.alike import followed
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Figure, Scene, TakeRef
 from artuline.core.scene.selection import Selection
@@ -69,7 +70,7 @@ class Session(QObject):
         """Replace the scene by ``change(scene)``; undoable. False, and a message, if that is not possible."""
         before = self._preview_base()
         try:
-            after = change(before)
+            after = followed(before, change(before))
         except ArtulineError as error:
             self._drop_preview()
             self.failed.emit(str(error))
@@ -92,7 +93,7 @@ class Session(QObject):
         base = self._preview_base()
         before = set(self.assets)
         try:
-            changed = change(base)
+            changed = followed(base, change(base))
         except (ArtulineError, ValueError):
             return
         finally:

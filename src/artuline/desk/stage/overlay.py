@@ -24,10 +24,12 @@ def halo(p: QPainter, at: QPointF, text: str) -> None:
     p.drawText(at, text)
 
 
-def bone_dots(figures: Sequence[Figure], view: View) -> list[tuple[str, str, QPointF]]:
-    """Figure, bone and place on the widget of every bone that may be clicked."""
+def bone_dots(figures: Sequence[Figure], view: View, chosen: str | None) -> list[tuple[str, str, QPointF]]:
+    """Figure, bone and place on the widget of every bone that may be clicked: of many that are alike, those of the ``chosen`` one."""
     found = []
     for f, state in zip(figures, view.states):
+        if f.like is not None and f.id != chosen:
+            continue
         bones = [i for i, b in enumerate(f.bones) if b.deforms]
         if not bones or len(state.matrices) != len(f.bones):
             continue

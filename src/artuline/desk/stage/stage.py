@@ -340,7 +340,7 @@ class Stage(QWidget):
     def _dots(self, view: View) -> list[tuple[str, str, QPointF]]:
         if self._room is None or not self._room.dots or view.live:
             return []
-        return overlay.bone_dots(self.session.scene.figures, view)
+        return overlay.bone_dots(self.session.scene.figures, view, self.session.selection.figure)
 
     # the view
 

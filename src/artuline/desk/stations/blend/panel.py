@@ -9,6 +9,7 @@ from artuline.core.run.build import group_of
 from artuline.core.scene import edit
 from artuline.core.scene.model import Figure, Group, Lane, Scene, Spring
 from artuline.desk.form import Form
+from artuline.desk.stations.blend import rules
 from artuline.desk.stations.blend.commands import Commands
 from artuline.desk.stations.blend.held import fill_held
 from artuline.desk.stations.blend.world import fill_figure, fill_obstacle, fill_world, world_words
@@ -46,6 +47,7 @@ def fill(d: Form, w: Commands, f: Figure) -> None:
     for g in f.groups:
         if d.fold(g.name, _group_words(g), len(f.groups) == 1 or g.id in ruling, about=g.id):
             _group(d, w, f, g)
+    rules.fill(d, f)
     fill_held(d, w, f)
     _around(d, w, f)
     d.add(d.act("run", primary=True))

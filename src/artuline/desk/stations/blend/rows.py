@@ -38,8 +38,11 @@ class Lanes:
         self._kinds[figure, group] = kind
 
     def rows(self) -> Sequence[Row]:
-        """A lane for every group; a figure without groups has one empty lane."""
-        whose = [(f.id, g.id if g else None) for f in self.session.scene.cast if f.bodies for g in f.groups or (None,)]
+        """A lane for every group; a figure without groups has one empty lane. Of many that are alike, those of the first and of the chosen one."""
+        seen = [
+            f for f in self.session.scene.cast if f.bodies and (f.like is None or f.id == self.session.selection.figure)
+        ]
+        whose = [(f.id, g.id if g else None) for f in seen for g in f.groups or (None,)]
         # lower where there are many, and no lower than can be grabbed
         height = max(ROOM / max(len(whose), 3), LEAST)
         return [LaneRow(self, figure, group, height) for figure, group in whose] or [self._none]

@@ -9,6 +9,7 @@ from artuline.core.scene.model import Figure, Scene
 from artuline.core.setup.placing import beside
 from artuline.core.setup.tilt import tipped
 from artuline.desk.desk import Desk
+from artuline.desk.stations.cast.many import Many
 from artuline.formats import gltf_read
 from artuline.formats.bvh_names import SUFFIX
 from artuline.formats.bvh_read import Onto, put_motion
@@ -20,6 +21,7 @@ class Commands:
 
     def __init__(self, desk: Desk):
         self.desk, self.session, self.stage = desk, desk.session, desk.stage
+        self.many = Many()
 
     def place_again(self) -> None:
         """Add the present figure once more, a step aside."""

@@ -12,7 +12,7 @@ from artuline.core.setup.mirror import mirror_pairs
 from artuline.core.setup.tilt import lies
 from artuline.core.setup.units import UNITS, likely_unit, unit_name
 from artuline.desk.form import Form
-from artuline.desk.stations.cast import gaits
+from artuline.desk.stations.cast import gaits, many
 from artuline.desk.stations.cast.commands import Commands
 from artuline.desk.widgets.fields import Choice, Words, button, faint, narrow, row, rule, section, short
 from artuline.formats.gltf_read import figure_size
@@ -24,7 +24,7 @@ PERSON = 1.75  # metres
 def fill(d: Form, w: Commands, f: Figure) -> None:
     """The figures of the scene, then the present one."""
     s = d.session
-    cast = [x for x in s.scene.figures if not x.obstacle]
+    cast = [x for x in s.scene.figures if not x.obstacle and (x.like is None or x.id == f.id)]
     if len(cast) > 1:
         d.add(section("Figures"))
         for other in cast:
@@ -56,6 +56,7 @@ def fill(d: Form, w: Commands, f: Figure) -> None:
     d.add(d.act("motion"))
     if f.clips and f.bodies:
         gaits.fill(d, f)
+    many.fill(d, w.many, f)
     if not f.bodies:
         d.add(rule(), faint("Next: give the figure bodies and joints."))
         d.add(d.act("fit", primary=True))

@@ -18,6 +18,7 @@ from artuline.desk.stations.takes.plot import Plot
 from artuline.desk.widgets.fields import Choice, button, faint, narrow, row, rule, section, short
 
 ROWS = 12  # of the table of differences
+MOST_GIVEN = 40
 
 
 def fill(d: Form, w: Commands, f: Figure) -> None:
@@ -63,6 +64,7 @@ def fill(d: Form, w: Commands, f: Figure) -> None:
     if ref.scene is not None:
         d.add(button("Go back to its settings", w.back_to_settings, icon="restore",
                      tip="The scene as it was when this take was made; takes stay. Undo brings the present one back."))  # fmt: skip
+    _given(d, take)
     _beside(d, w, ref)
     _over_time(d, w, f, take)
     _moments(d, w, take)
@@ -78,6 +80,22 @@ def fill(d: Form, w: Commands, f: Figure) -> None:
         ),
     )
     d.next("Curves", "turn the take into keys")
+
+
+def _given(d: Form, take: Take) -> None:
+    """Whom rules handed over, and when: a click goes there."""
+    if not take.given or not d.fold("Handed over by rules", f"{len(take.given)}", len(take.given) <= 8):
+        return
+    for figure, frame, _, by in take.given[:MOST_GIVEN]:
+        d.add(row(short(figure, 18), faint(short(by, 22)) if by else QLabel(""), button(f"{frame}", partial(_go, d, figure, frame), name=f"Go to {figure}",
+                  tip="Goes to the frame, and chooses the figure")))  # fmt: skip
+    if len(take.given) > MOST_GIVEN:
+        d.add(faint(f"And {len(take.given) - MOST_GIVEN} more: write them as a table."))
+
+
+def _go(d: Form, figure: str, frame: int) -> None:
+    d.session.select(figure, frozenset())
+    d.session.set_frame(frame)
 
 
 def _beside(d: Form, w: Commands, ref: TakeRef) -> None:

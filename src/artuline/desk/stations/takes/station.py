@@ -20,6 +20,7 @@ from artuline.view.stage import Marks, Show
 TABLE_WORDS = (
     ("take", "take", "Every body on every frame: place, turn, contact, energy; CSV or JSON"),
     ("measures", "measures", "The worst of every measure, with its frame and body; CSV or JSON"),
+    ("given", "hand overs", "Whom rules handed over, at which frame, and what touched it; CSV or JSON"),
     ("plots", "plots", "What is plotted, on every frame; CSV or JSON"),
 )
 
