@@ -103,6 +103,8 @@ class Rules:
         world = self.built.world
         owner = self._owner()
         self._stood_on(rule, figures, owner)
+        # what comes within the frame is already taken for touching, so that nothing is entered before it gives way
+        frame = 1.0 / self.built.scene.rate
         # who still stands does not push another over
         still = {
             k for k, p in enumerate(self.built.parts) if any(k in f for _, f in self._whose) and k not in self.given
@@ -114,30 +116,35 @@ class Rules:
             others = np.flatnonzero(moves)
             others = others[~np.isin(others, list(self._ground[rule.id, k]))]
             others = others[world.bodies["reach"][others] >= 0.0]
-            if len(others) and _close(world.bodies, rows, others):
+            if len(others) and _close(world.bodies, rows, others, frame):
                 near.append(k)
         found: dict[int, int] = {}
-        for k, other in self._pairs(near, owner) if near else ():
+        for k, other in self._pairs(near, owner, frame) if near else ():
             if moves[other] and other not in self._ground[rule.id, k]:
                 found.setdefault(k, other)
         return found
 
-    def _pairs(self, figures: list[int], owner: NDArray[np.int64]) -> list[tuple[int, int]]:
-        """Which of some figures touch which bodies of others (rows) now."""
+    def _pairs(self, figures: list[int], owner: NDArray[np.int64], ahead: float = 0.0) -> list[tuple[int, int]]:
+        """Which of some figures touch which bodies of others (rows) now, or within a time ahead, s."""
         world = self.built.world
         free = np.isin(owner, figures)
-        body, found = world.shapes["body"], []
-        for c in world.contacts_now(TOUCH, free=free):
-            if float(c["gap"]) > TOUCH:
-                continue
+        body, v, found = world.shapes["body"], world.bodies["v"], []
+        fastest = float(np.linalg.norm(v, axis=1).max(initial=0.0)) if ahead else 0.0
+        for c in world.contacts_now(TOUCH + 2.0 * ahead * fastest, free=free):
             a, b = (int(body[s]) for s in c["shapes"])
+            # normals point from b to a
+            apart = float((v[a] - (v[b] if b >= 0 else 0.0)) @ c["normal"]) if a >= 0 and ahead else 0.0
+            if float(c["gap"]) > TOUCH + ahead * max(-apart, 0.0):
+                continue
             for one, other in ((a, b), (b, a)):
                 if one >= 0 and other >= 0 and free[one] and owner[one] != owner[other]:
                     found.append((int(owner[one]), other))
         return found
 
 
-def _close(bodies: np.ndarray, rows: NDArray[np.int64], others: NDArray[np.int64]) -> bool:
-    """Whether the balls around any two bodies meet."""
+def _close(bodies: np.ndarray, rows: NDArray[np.int64], others: NDArray[np.int64], ahead: float) -> bool:
+    """Whether the balls around any two bodies meet, or may within a time ahead, s."""
+    speed = np.linalg.norm(bodies["v"], axis=1)
+    room = ahead * (speed[rows].max() + speed[others])
     gap = np.linalg.norm(bodies["x"][rows][:, None] - bodies["x"][others][None], axis=2)
-    return bool((gap < bodies["reach"][rows][:, None] + bodies["reach"][others][None] + TOUCH).any())
+    return bool((gap < bodies["reach"][rows][:, None] + bodies["reach"][others][None] + TOUCH + room[None]).any())
