@@ -1,7 +1,9 @@
 """Figures that are steered: feet at every speed, changes, getting up, the mirror, twenty minutes by chance, and pictures a second in the window."""
 
 import os
+import tempfile
 import time
+from pathlib import Path
 
 import numpy as np
 from tests.steering import Seen, deckhand_scene, goat_scene, slides, steer_scene
@@ -144,9 +146,111 @@ def _memory():
         return int(file.read().split()[1]) * 4096 / 2**20
 
 
+def gangway_costs():
+    """The crowd on the gangway: how long a run takes, what it and its file need, and how long one picture of 30 and of 100 takes to draw."""
+    os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+    from artuline.core.run.record import keep_take, run
+    from artuline.core.scene.assets import AssetStore
+    from artuline.core.setup.many import Pattern, set_many
+    from artuline.demo.scenes import demo_scene
+    from artuline.desk.application import make_application
+    from artuline.desk.window import Window
+    from artuline.formats.scene_file import save_scene
+
+    assets = AssetStore()
+    scene = demo_scene("gangway", assets)
+    run(scene.changed(end=4), assets)
+    began, before = time.perf_counter(), _memory()
+    take = run(scene, assets)
+    took = time.perf_counter() - began
+    seconds = (scene.end - scene.start) / scene.rate
+    yield "run, of real time", f"{took / seconds:.2f}", "shown", True
+    yield "more memory with the take", f"{_memory() - before:.0f} MB", "shown", True
+    yield "handed over, of 30", f"{len(take.given)}", "30", len(take.given) == 30
+    speed = float(np.linalg.norm(take.position[-1] - take.position[-2], axis=1).max() * scene.rate)
+    yield (
+        "worst penetration, separation; speed at the end",
+        f"{1e3 * take.penetration.max():.0f}, {1e3 * take.separation.max():.2f} mm; {speed:.2f} m/s",
+        "shown",
+        True,
+    )
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "g.artuline"
+        save_scene(path, scene, assets)
+        bare = path.stat().st_size / 2**20
+        save_scene(path, keep_take(scene, assets, take, scene.settings_fingerprint()), assets)
+        yield "file without and with the take", f"{bare:.2f}, {path.stat().st_size / 2**20:.1f} MB", "shown", True
+    app = make_application()
+    window = Window()
+    window.resize(1280, 800)
+    window.show()
+    for count in (30, 100):
+        crowd = (
+            scene
+            if count == 30
+            else set_many(
+                scene.changed(rules=()), "deckhand", Pattern(how="scattered", count=70, around=(14.0, 14.0), apart=0.7)
+            )
+        )
+        window.session.new(crowd, assets)
+        window.stage.frame_selection()
+        app.processEvents()
+        times = []
+        for _ in range(7):
+            window.stage._draw(1.0)
+            times.append(window.stage.drawn_in)
+        yield f"a picture of {count}, ms", f"{1e3 * np.median(times):.0f}", "shown", True
+    window.session.stack.setClean()
+    window.close()
+
+
+def steer_frames():
+    """The demo scene steered at 1280x800: time from picture to picture while it walks, and pictures from a key to what it does."""
+    os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+    from PySide6.QtCore import Qt
+    from PySide6.QtTest import QTest
+
+    from artuline.desk.application import make_application
+    from artuline.desk.window import Window
+
+    app = make_application()
+    window = Window()
+    window.resize(1280, 800)
+    window.show()
+    scene, assets = steer_scene()
+    window.session.new(scene, assets)
+    window.session.select("deckhand", frozenset())
+    window.stage.frame_selection()
+    window.desk.act("steer")
+    live = window.tryout.steering.steered
+    seen = []
+    window.stage.drawn.connect(lambda: seen.append((time.perf_counter(), live.pilots["deckhand"].speed)))
+
+    def wait(seconds):
+        end = time.perf_counter() + seconds
+        while time.perf_counter() < end:
+            app.processEvents()
+
+    wait(2.0)
+    pressed = time.perf_counter()
+    QTest.keyPress(window.stage, Qt.Key.Key_Up)
+    wait(8.0)
+    after = [speed for at, speed in seen if at > pressed]
+    shown = next(k for k, speed in enumerate(after) if speed > 0.0) + 1
+    gaps = 1e3 * np.diff([at for at, _ in seen])
+    window.tryout.stop()
+    window.session.stack.setClean()
+    window.close()
+    yield "from picture to picture", f"{np.median(gaps):.0f}, {np.percentile(gaps, 95):.0f} ms", "median, 95 %", True
+    yield "simulated of real time", f"{live.time / 10.0:.2f}", "1", True
+    yield "pictures from a key to its effect", f"{shown}", "shown", True
+
+
 MEASUREMENTS = {
     "steer feet": steer_feet,
     "steer changes": steer_changes,
     "steer rise": steer_rise,
     "steer random": steer_random,
+    "steer frames": steer_frames,
+    "gangway": gangway_costs,
 }
