@@ -14,7 +14,8 @@ from artuline.desk.widgets.cover import Cover
 from artuline.desk.widgets.fields import button, faint, short
 from artuline.formats.recovery import left_behind
 
-PICTURE, TALL, GAP, ACROSS = 144, 84, 12, 4  # pixels, and demos in a row at most
+PICTURE, TALL, GAP, ACROSS = 140, 82, 12, 4  # pixels, and demos in a row at most
+BAR = 14  # pixels that a scroll bar takes
 EDGE, LEAST = 24, 310  # pixels around what is on the card, and across it
 
 
@@ -89,14 +90,14 @@ class Welcome(Cover):
             self._across = across
             for k, demo in enumerate(self._demos):
                 self._shelf.addWidget(demo, k // across, k % across)
-            self._card.setFixedWidth(max(across * PICTURE + (across - 1) * GAP, LEAST) + 2 * EDGE)
+            self._card.setFixedWidth(max(across * PICTURE + (across - 1) * GAP, LEAST) + 2 * EDGE + BAR)
             rows = -(-len(self._demos) // across)
             self._around.setMaximumHeight(rows * (self._demos[0].sizeHint().height() + GAP))
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         """As many demos in a row as there is room for."""
         super().resizeEvent(event)
-        room = self.width() - 2 * EDGE - 2 * GAP
+        room = self.width() - 2 * EDGE - 2 * GAP - BAR
         self._arrange(min(max((room + GAP) // (PICTURE + GAP), 1), ACROSS))
 
     def _demo(self, files: Files, demo: Demo) -> QWidget:
