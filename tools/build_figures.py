@@ -12,8 +12,11 @@ from field import mesh_of, weights_of
 
 from artuline.core.geometry import rotation
 from artuline.core.motion.clip import Channel, Clip
+from artuline.core.scene.assets import AssetStore
+from artuline.core.scene.coarse import coarser
 from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Bone, Figure, Material
+from artuline.formats.gltf_read import read_figure
 from artuline.formats.gltf_write import write_figure
 
 DATA = Path(__file__).parent.parent / "src/artuline/demo/data"
@@ -83,24 +86,17 @@ def clip_of(frames, rotations, hips):
     return Clip(tuple(channels))
 
 
-def build_moves(name, body, moves):
-    """More clips for a figure, without its mesh."""
-    bones = body.skeleton()
-    place = {b: np.array(p) for b, (_, p) in bones.items()}
-    made = tuple(
-        Bone(name=b, parent=up, translation=tuple(place[b] - (place[up] if up else 0))) for b, (up, _) in bones.items()
-    )
+def build_moves(name, figure, body, moves):
+    """More clips for a figure, in a file of their own with a coarse skin, by which other programs know the skeleton."""
+    assets, bones = AssetStore(), body.skeleton()
+    made = read_figure(DATA / f"{figure}.glb", assets).figure
+    mesh = coarser(Mesh.from_arrays(assets[made.asset]), 1 / 9)
     out = DATA / f"{name}.glb"
-    write_figure(
-        out,
-        Figure(id=name, name=name, bones=made),
-        None,
-        {clip: clip_of(*make(bones)) for clip, make in moves.CLIPS.items()},
-    )
-    print(f"{out.name}: {out.stat().st_size} bytes")
+    write_figure(out, made, mesh, {clip: clip_of(*make(bones)) for clip, make in moves.CLIPS.items()})
+    print(f"{out.name}: {len(mesh.triangles)} triangles, {out.stat().st_size} bytes")
 
 
 if __name__ == "__main__":
-    build_moves("deckhand_steered", deckhand_body, deckhand_rises)
     for name, (body, moves) in FIGURES.items():
         build(name, body, moves)
+    build_moves("deckhand_steered", "deckhand", deckhand_body, deckhand_rises)

@@ -31,7 +31,13 @@ def steer(assets: AssetStore) -> Scene:
         for n, (x, z) in enumerate(((-2.4, 1.2), (-2.4, 1.9), (2.8, 2.6)), 1)
     )  # fmt: skip
     scene = Scene(
-        name="steer", rate=24.0, start=0, end=240, figures=(man, goat, things.pail(assets), *posts), ground=Ground()
+        name="steer",
+        rate=24.0,
+        start=0,
+        end=240,
+        figures=(man, goat, things.pail(assets), *posts),
+        warm_up=24,
+        ground=Ground(),
     )
     scene = fleshed(scene, assets, "deckhand")
     for bone in ("ear_l", "ear_r", "tail", "beard"):
@@ -52,11 +58,11 @@ def _lead(scene: Scene, assets: AssetStore) -> Scene:
         return StrandPoint(position=tuple(at), hold="mounted", figure=figure, bone=bone)
 
     hand, neck = place("deckhand", "hand_l", (0.0, -0.07, 0.02)), place("goat", "neck", (0.0, 0.0, 0.10))
-    middle = 0.5 * (np.array(hand.position) + neck.position)
-    # long enough to lie on deck while the goat stands by
-    low = tuple(
-        StrandPoint(position=(float(middle[0]) + dx, 0.012, float(middle[2]) + dz))
-        for dx, dz in ((-0.3, 0.35), (0.35, 0.1))
-    )
-    made = ready("rope", (hand, *low, neck), count=30, radius=0.008, weight=0.12, color=(0.62, 0.50, 0.28))
+    # long enough to lie on deck while the goat stands by, drawn so that it nowhere dips below it
+    a, b = np.array(hand.position), np.array(neck.position)
+    way = ((0.12, 0.45, 0.10), (0.28, 0.10, 0.22), (0.5, 0.03, 0.35), (0.72, 0.10, 0.22), (0.88, 0.35, 0.10))
+    side = np.array([b[2] - a[2], 0.0, a[0] - b[0]]) / max(float(np.hypot(b[0] - a[0], b[2] - a[2])), 1e-9)
+    low = [a + t * (b - a) + off * side for t, _, off in way]
+    points = [StrandPoint(position=(float(p[0]), y, float(p[2]))) for p, (_, y, _) in zip(low, way)]
+    made = ready("rope", (hand, *points, neck), count=30, radius=0.008, weight=0.12, color=(0.62, 0.50, 0.28))
     return add_strand(scene, assets, made, "lead")[0]

@@ -9,9 +9,11 @@ from numpy.typing import NDArray
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation, transforms
 from artuline.core.geometry.rotation import Array
+from artuline.core.motion.gaits import feet_of
 from artuline.core.motion.keyed import root_at
 from artuline.core.motion.skeleton import Pose, rigid, skeleton_of
 from artuline.core.run.build import (
+    Built,
     Part,
     calm_rate,
     require_bodies,
@@ -28,7 +30,7 @@ from artuline.core.run.pilot import PASSAGE, UNAIDED, Pilot, Wish
 from artuline.core.run.shown import shown_pose
 from artuline.core.run.stepper import Stepper, start_keyed
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.model import Figure, Push, Scene
+from artuline.core.scene.model import Figure, LinkEnd, Push, Scene
 from artuline.core.scene.steering import Steering
 from artuline.core.setup.gait_proposal import propose_steering
 from artuline.core.setup.reflected import carried_along, reflected_scene, side_axis
@@ -77,6 +79,7 @@ class Steered(LiveWorld):
         self.substeps = max(1, int(np.ceil(scene.substeps / self.per_frame)))
         self.step_time = 1.0 / (scene.rate * self.per_frame)
         self.mirrored: frozenset[str] = frozenset()
+        self.steered, self._hushed = frozenset(figures), set[str]()
         super().__init__(scene, assets, frame)
         self.journal = []
         #: The scene with which it began, and what was asked of its figures; what is called after every whole frame.
@@ -105,6 +108,25 @@ class Steered(LiveWorld):
         root = root_at(scene, self.assets, f, np.array([float(self.frame)]))[0]
         ground = scene.ground.height if scene.ground is not None else float(root[1, 3])
         return how, Pilot(f, self.assets, how, root, ground)
+
+    def _built(self, scene: Scene) -> Built:
+        """The world, in which feet do not touch strands: a line that a foot on its keys presses to the ground has nowhere to go."""
+        feet = [
+            LinkEnd(figure=id_, body=f.body_of[name].id)
+            for id_ in sorted(self.steered)
+            for f in (scene.figure(id_),)
+            for foot in feet_of(f)
+            for name in sorted(f.below(f.bones[foot.bones[2]].name) & f.body_of.keys())
+        ]
+        parts = [LinkEnd(figure=f.id, body=b.id) for f in scene.figures if f.made is not None for b in f.bodies]
+        return super()._built(scene.changed(pairs_off=(*scene.pairs_off, *((a, b) for a in feet for b in parts))))
+
+    def _hush(self, id_: str, on: bool) -> None:
+        """Let a figure touch nothing, or what it did: on its way up it would press what lies under it, and that has nowhere to go either."""
+        built = self.built
+        rows = next(p.rows for p in built.parts if p.figure.id == id_)
+        built.world.set_silent(np.isin(built.world.shapes["body"], rows) & ~built.ghosts, on)
+        (self._hushed.add if on else self._hushed.discard)(id_)
 
     # what leads
 
@@ -338,6 +360,8 @@ class Steered(LiveWorld):
         self._stepper.free = self._share > 0.0
         self._stepper.started = stepper.started
         new.set_links(self.frame)
+        for id_ in sorted(self._hushed):
+            self._hush(id_, True)
         new.world.gravity[:] = gravity
         if not ground:
             self.set_ground.__wrapped__(self, False)  # type: ignore[attr-defined]
@@ -362,6 +386,9 @@ class Steered(LiveWorld):
                 wish = self.wishes.get(id_, Wish()) if id_ not in self._limp else Wish()
                 pilot.steps(h, wish)
         self._recover(h)
+        for id_ in sorted(self._hushed):
+            if not self.pilots[id_].rising and id_ not in self._limp:
+                self._hush(id_, False)
         self.steps_done += 1
         share = self._shares()
         x, r = self._keys()
@@ -436,6 +463,9 @@ class Steered(LiveWorld):
                 limp.back += h
                 if limp.back >= limp.ramp:
                     del self._limp[key]
+                    if limp.whole is not None and self.pilots[key].rising:
+                        # on its keys from here on
+                        self._hush(key, True)
             elif limp.whole is None:
                 assert limp.left is not None
                 if limp.passed >= limp.left:

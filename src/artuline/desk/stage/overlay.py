@@ -24,7 +24,7 @@ def halo(p: QPainter, at: QPointF, text: str) -> None:
     p.drawText(at, text)
 
 
-def bone_dots(figures: Sequence[Figure], view: View, chosen: str | None) -> list[tuple[str, str, QPointF]]:
+def bone_dots(figures: Sequence[Figure], view: View, chosen: str | None = None) -> list[tuple[str, str, QPointF]]:
     """Figure, bone and place on the widget of every bone that may be clicked: of many that are alike, those of the ``chosen`` one."""
     found = []
     for f, state in zip(figures, view.states):
