@@ -13,15 +13,16 @@ from artuline.core.motion.skeleton import rest_matrices, rigid, skeleton_of
 from artuline.core.run.directed import direct, words_of
 from artuline.core.run.kept import Watcher, again, keep, same
 from artuline.core.run.steered import Steered
+from artuline.core.run.take import Take
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.mesh import Mesh
-from artuline.core.scene.model import Gait, Group, Lane, Spring, Steering, StrandPoint
+from artuline.core.scene.model import Gait, Group, Lane, MotionKey, Shape, Spring, Steering, StrandPoint, obstacle
 from artuline.core.setup.gait_proposal import propose_steering
 from artuline.core.setup.reflected import not_reflected, reflected
 from artuline.core.setup.strand import add_strand
 from artuline.core.setup.strand_kinds import ready
-from artuline.demo.figures import ready_figure
+from artuline.demo.figures import DATA, ready_figure
 from artuline.formats.gltf_read import read_clips
 from artuline.formats.scene_file import load_scene, save_scene
 from tests.steering import Seen, deckhand_scene, goat_scene, led_scene, slides
@@ -196,8 +197,6 @@ def test_a_line_holds_back_who_walks_away(man):
     hand = (0.57, 0.95, 0.0)
     points = (StrandPoint(position=hand, hold="mounted", figure=id_, bone="hand_l"), StrandPoint(position=(1.2, 0.02, 0.3)),
               StrandPoint(position=(1.0, 0.5, -1.5), hold="pinned"))  # fmt: skip
-    from artuline.core.scene.model import MotionKey, Shape, obstacle
-
     post = obstacle("post", Shape(kind="box", half=(0.05, 0.3, 0.05)), (MotionKey(frame=0, position=(1.0, 0.3, -1.5)),))
     scene = edit.add_figure(scene, post)
     points = (*points[:2], StrandPoint(position=(1.0, 0.5, -1.5), hold="mounted", figure="post", bone="post"))
@@ -267,11 +266,11 @@ def test_what_was_steered_is_kept_and_comes_again_to_the_bit(steer, tmp_path):
     # the kept clip is what the figure was led by, in its own place, mirrored as it was
     clip = load_clip(assets, man_.active_clip().asset).sample(skeleton_of(man_), np.array([2.0]))
     made_now = made.built.world.poses()[0]
-    take = assets.decoded(ref.asset, __import__("artuline.core.run.take", fromlist=["Take"]).Take.from_arrays)
+    take = assets.decoded(ref.asset, Take.from_arrays)
     assert np.array_equal(take.position[-1], made_now)
     assert np.isfinite(clip.translation).all()
     shown = skeleton_of(man_).global_matrices(take.poses["deckhand"].frame(-1), take.root(man_, len(take.frames) - 1))
-    assert np.allclose(shown[:, :3, 3], made._matrices_now()[0][:, :3, 3], atol=2e-3)
+    assert np.allclose(shown[:, :3, 3], made.matrices()[0][:, :3, 3], atol=2e-3)
     path = tmp_path / "kept.artuline"
     save_scene(path, kept, assets)
     fresh = AssetStore()
@@ -291,8 +290,6 @@ def test_words_that_say_nothing_are_refused(text):
 
 
 def test_clips_come_besides_a_figures_own_and_only_onto_their_skeleton():
-    from artuline.demo.figures import DATA
-
     assets = AssetStore()
     figure = ready_figure("deckhand", assets)
     made = read_clips(DATA / "deckhand_steered.glb", assets, figure)

@@ -1,7 +1,6 @@
 """Scene files (.artuline): a zip with scene.json and the assets as .npz. Written whole or not at all; older ones are migrated."""
 
 import io
-import json
 import zipfile
 from pathlib import Path
 
@@ -11,7 +10,7 @@ from pydantic import ValidationError
 from artuline.core.errors import ArtulineError, CancelledError, why_not
 from artuline.core.motion.clip import Clip
 from artuline.core.run.take import Take
-from artuline.core.scene.alike import packed, unpacked
+from artuline.core.scene.alike import text_of, unpacked
 from artuline.core.scene.arrays import Checked
 from artuline.core.scene.assets import AssetStore, content_hash
 from artuline.core.scene.mesh import Mesh
@@ -31,7 +30,7 @@ def save_scene(path: Path | str, scene: Scene, assets: AssetStore) -> None:
 
     def write(target: Path) -> None:
         with zipfile.ZipFile(target, "w", zipfile.ZIP_DEFLATED, compresslevel=1) as z:
-            z.writestr(_entry("scene.json"), json.dumps(packed(scene), indent=1))
+            z.writestr(_entry("scene.json"), text_of(scene, indent=1))
             for key in sorted(scene.assets()):
                 data = io.BytesIO()
                 np.savez(data, allow_pickle=False, **assets[key])

@@ -1,6 +1,5 @@
 """Recording a take: the scene's range, frame by frame, with progress and cancel."""
 
-import json
 import time
 import zlib
 from collections.abc import Callable
@@ -22,7 +21,7 @@ from artuline.core.run.shown import shown_pose
 from artuline.core.run.stepper import Chunk, Stepper
 from artuline.core.run.take import Take
 from artuline.core.scene import edit
-from artuline.core.scene.alike import packed, unpacked
+from artuline.core.scene.alike import scene_of, text_of
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Figure, Group, Scene, TakeRef
 
@@ -299,7 +298,7 @@ class _Record:
 
 def keep_settings(scene: Scene, assets: AssetStore) -> str:
     """Store the scene without its takes, as text; returns the asset."""
-    text = json.dumps(packed(edit.scene(scene, takes=(), take=None)))
+    text = text_of(edit.scene(scene, takes=(), take=None))
     return assets.add({"scene": np.frombuffer(zlib.compress(text.encode(), 1), np.uint8)})
 
 
@@ -312,7 +311,7 @@ def settings_of(ref: TakeRef, assets: AssetStore) -> Scene:
         text = unfold.decompress(bytes(assets[ref.scene]["scene"]), MOST_SETTINGS)
         if unfold.unconsumed_tail:
             raise ValueError("too large")
-        return Scene.model_validate(unpacked(json.loads(text)))
+        return scene_of(text)
     except (KeyError, ValueError, RecursionError, zlib.error) as error:
         raise ArtulineError(f"the settings of {ref.name} are damaged", remedy="Run again.") from error
 

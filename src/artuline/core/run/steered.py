@@ -1,7 +1,6 @@
 """Figures that are steered over the ground while everything physical on them goes on: the live side of a take."""
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -28,6 +27,7 @@ from artuline.core.run.leashes import leashes
 from artuline.core.run.live import LiveWorld, noted
 from artuline.core.run.pilot import PASSAGE, UNAIDED, Pilot, Wish
 from artuline.core.run.shown import shown_pose
+from artuline.core.run.small_step import Limp, SmallStep, carried, chosen_rows
 from artuline.core.run.stepper import Stepper, start_keyed
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Figure, LinkEnd, Push, Scene
@@ -46,24 +46,6 @@ TAUT = (
     0.97,
 )  # shares of its length at which a line between two that hold it on their keys begins to hold them back, and does
 NEAR, EAGER = 0.25, 1.4  # m within which who follows stands, and 1/s by which it makes up for what is missing
-
-
-@dataclass
-class _Limp:
-    """Bodies (rows) that were handed over: ``left`` seconds until they come back, None: once they lie still; ``ramp`` seconds on the way back."""
-
-    rows: NDArray[np.int64]
-    left: float | None
-    ramp: float
-    whole: int | None = None
-    still: float = 0.0
-    passed: float = 0.0
-    back: float = -1.0
-
-    @property
-    def share(self) -> float:
-        """How much they are handed over."""
-        return 1.0 if self.back < 0.0 else max(1.0 - self.back / self.ramp, 0.0)
 
 
 class Steered(LiveWorld):
@@ -86,7 +68,7 @@ class Steered(LiveWorld):
         self.began, self.began_with = scene, dict(figures)
         self.after: Callable[[], None] = lambda: None
         self.wishes: dict[str, Wish] = {}
-        self._limp: dict[str, _Limp] = {}
+        self._limp: dict[str, Limp] = {}
         self._pushes: list[tuple[int, Push]] = []
         now = np.array([float(frame)])
         self._gravity = gravity_at(scene, now)[0]
@@ -259,7 +241,7 @@ class Steered(LiveWorld):
             raise ArtulineError(f"{f.name} has no body on {bone} to hit", remedy="Fit bodies first.")
         for key in [k for k, v in self._limp.items() if np.isin(v.rows, part.rows).any()]:
             del self._limp[key]
-        self._limp[figure] = _Limp(part.rows, None, PASSAGE, whole=self.built.parts.index(part))
+        self._limp[figure] = Limp(part.rows, None, PASSAGE, whole=self.built.parts.index(part))
         self.pilots[figure].halt()
         self._hit(part.row(body), figure, body.id, impulse)
 
@@ -272,7 +254,7 @@ class Steered(LiveWorld):
         if body is None or figure in self._limp:
             return
         rows = part.on(f.below(body.bone))
-        self._limp[f"{figure} {body.bone}"] = _Limp(rows, seconds, LIMB_RETURNS)
+        self._limp[f"{figure} {body.bone}"] = Limp(rows, seconds, LIMB_RETURNS)
         self._hit(part.row(body), figure, body.id, impulse)
 
     def push(self, figure: int | None, bones: frozenset[str], velocity: Array) -> None:
@@ -480,7 +462,8 @@ class Steered(LiveWorld):
                     # the pose that it lies in is where it begins
                     x, r = self._keys()
                     self._past = [
-                        (np.where(_of(limp.rows, x), x, a), np.where(_of(limp.rows, r), r, b)) for a, b in self._past
+                        (np.where(chosen_rows(limp.rows, x), x, a), np.where(chosen_rows(limp.rows, r), r, b))
+                        for a, b in self._past
                     ]
                     for old, new in zip(self._rows, (x, r)):
                         old[:, limp.rows] = new[limp.rows]
@@ -499,7 +482,7 @@ class Steered(LiveWorld):
             part.figure, pilot.root()[None], keyed, part.bones, p[None, part.rows], q[None, part.rows], ones
         ).frame(0)
 
-    def _course(self, x: Array, r: Array, share: Array) -> "_Course":
+    def _course(self, x: Array, r: Array, share: Array) -> SmallStep:
         """From the last keyed poses to x (n, 3), r (n, 4), at every substep, without a jump in their velocity."""
         k, built, world = self.substeps, self.built, self.built.world
         (x0, r0), (x_, r_) = self._past[-1], self._past[-2]
@@ -525,7 +508,7 @@ class Steered(LiveWorld):
         own, child = self._own, world.joints["child"][: len(self._own)]
         drive = np.zeros(len(world.joints))
         drive[: len(own)] = np.where(built.springs > 0.0, built.springs, tone_frequency(tone[child] * own))
-        return _Course(
+        return SmallStep(
             first=float(self.frame), rate=1.0 / self.step_time, k=k, lead=2, x=rows_x, r=rows_r,
             free=np.repeat((share > 0.0)[None], k, 0), goal=np.repeat(np.maximum(return_frequency(share), self._steady)[None], k, 0),
             calm=np.repeat(self._calm[None], k, 0), drive=np.repeat(drive[None], k, 0),
@@ -594,7 +577,7 @@ class Steered(LiveWorld):
                 found.append(skeleton_of(part.figure).global_matrices(pose, root)[0])
             else:
                 found.append(
-                    _carried(
+                    carried(
                         part.figure,
                         keyed,
                         dict(zip(part.bones[share > 0.0].tolist(), rows[share > 0.0].tolist())),
@@ -603,43 +586,3 @@ class Steered(LiveWorld):
                     )
                 )
         return found
-
-
-@dataclass
-class _Course:
-    """What steers the world over one small step."""
-
-    first: float
-    rate: float
-    k: int
-    lead: int
-    x: Array
-    r: Array
-    free: NDArray[np.bool_]
-    goal: Array
-    calm: Array
-    drive: Array
-    gravity: Array
-    wind: Array
-    pushes: bool
-
-
-def _of(rows: NDArray[np.int64], like: Array) -> NDArray[np.bool_]:
-    found = np.zeros((len(like), 1), bool)
-    found[rows] = True
-    return found
-
-
-def _carried(figure: Figure, keyed: Array, body: dict[int, int], p: Array, turned: Array) -> Array:
-    """Keyed matrices (B, 4, 4) with those bones that have a free body (bone -> row) where it is, and those below carried along."""
-    made, moved = keyed.copy(), set[int]()
-    for b, up in enumerate(skeleton_of(figure).parents):
-        if b in body:
-            i = body[b]
-            made[b, :3, :3] = turned[i] * np.linalg.norm(keyed[b, :3, :3], axis=0)
-            made[b, :3, 3] = p[i]
-            moved.add(b)
-        elif up in moved:
-            made[b] = made[up] @ np.linalg.inv(keyed[up]) @ keyed[b]
-            moved.add(b)
-    return made

@@ -14,6 +14,9 @@ NICE = 10  # how far the processes stand back: the window that waits for them co
 Task = Callable[[Any, Callable[[], bool]], Any]
 
 
+PATIENCE = 5.0  # s in which what works has to stop when it is told to
+
+
 def _serve(pipe: Connection, task: Task) -> None:
     """Take payloads from a pipe and send results back, until the other end is closed. Whatever comes while it works means: stop."""
     with suppress(OSError):
@@ -92,14 +95,14 @@ class Workers:
             yield item, value
 
     def _rest(self) -> None:
-        """Tell what still works to stop; one that does not within a second is ended."""
+        """Tell what still works to stop; one that does not in time is ended: where the machine is busy, it may still be making its world."""
         for w in self._workers:
             if w.item is not None:
                 with suppress(OSError):
                     w.pipe.send(None)
         for w in self._workers:
             if w.item is not None:
-                if w.pipe.poll(1.0):
+                if w.pipe.poll(PATIENCE):
                     with suppress(EOFError, OSError):
                         w.pipe.recv()
                         w.item = None

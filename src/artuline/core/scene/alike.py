@@ -1,5 +1,7 @@
 """Figures that are set many times: what they share with the one that they are like, and keep sharing as that is edited."""
 
+import json
+import re
 from functools import lru_cache
 from typing import Any
 
@@ -9,6 +11,8 @@ from artuline.core.scene.body import AxisRange, Body, Joint, Shape
 from artuline.core.scene.figure import Figure
 from artuline.core.scene.scene import Scene
 from artuline.core.scene.values import Vec3
+
+_LIKE = re.compile(r'"like":\s*"')
 
 #: What a figure has in common with the one that it is like, unless it was changed on its own.
 SHARED = (
@@ -92,6 +96,22 @@ def own_of(figure: Figure, original: Figure) -> tuple[str, ...]:
     """The names of what a figure does not share any more with the one that it is like."""
     now = shared(original, figure.size)
     return tuple(n for n in SHARED if getattr(figure, n) != now[n])
+
+
+def text_of(scene: Scene, indent: int | None = None) -> str:
+    """A scene as JSON, with what figures share held once."""
+    if all(f.like is None for f in scene.figures):
+        return scene.model_dump_json(indent=indent)
+    return json.dumps(packed(scene), indent=indent)
+
+
+def scene_of(text: str | bytes) -> Scene:
+    """The inverse of ``text_of``. Raises ValueError."""
+    if isinstance(text, bytes):
+        text = text.decode()
+    if _LIKE.search(text) is None:
+        return Scene.model_validate_json(text)
+    return Scene.model_validate(unpacked(json.loads(text)))
 
 
 def packed(scene: Scene) -> dict[str, Any]:
