@@ -139,7 +139,7 @@ def main() -> None:
         ("mooring", 132, (-0.2, 0.8, None), -0.75, 4.6), ("floats", 78, (0.15, 0.75, 0.0), 0.25, 4.4),
         ("collar", 50, (0.0, 0.55, None), 0.95, 3.0), ("belly", 31, (0.0, None, None), 0.85, 3.4),
         ("vest", 60, (0.0, 0.35, None), 0.75, 3.2), ("jelly", 62, (0.1, 0.35, 0.0), 1.2, 2.4),
-        ("gangway", 48, (0.0, 0.9, 0.3), 0.6, 9.5),
+        ("gangway", 48, (0.0, 0.9, 0.3), 0.6, 11.0),
     ):  # fmt: skip
         assets = AssetStore()
         s.new(demo_scene(name, assets), assets)

@@ -2,6 +2,7 @@
 
 import math
 import time
+from abc import ABC, abstractmethod
 from collections.abc import Callable
 from functools import wraps
 from typing import Any, TypeVar
@@ -35,7 +36,7 @@ def noted(method: F) -> F:
     return done  # type: ignore[return-value]
 
 
-class LiveWorld:
+class LiveWorld(ABC):
     """A scene's world with a ground that can be switched, gravity that can be turned, and a body that can be tugged."""
 
     #: Seconds of one small step.
@@ -55,13 +56,13 @@ class LiveWorld:
         # a ground to be switched on, where the scene has none
         return build(scene if scene.ground is not None else edit.scene(scene, ground=Ground()), self.assets)
 
+    @abstractmethod
     def free(self) -> NDArray[np.bool_]:
         """Which bodies physics moves now (n,)."""
-        raise NotImplementedError
 
+    @abstractmethod
     def step(self) -> None:
         """One small step."""
-        raise NotImplementedError
 
     def advance(self, seconds: float, most: float = math.inf) -> None:
         """Advance by a time, in whole small steps; the rest is kept for the next call.
@@ -159,14 +160,14 @@ class LiveWorld:
         b = self.built.world.bodies
         return np.array(b["touch"][b["strongest"] > 0.0])
 
+    @abstractmethod
     def matrices(self) -> list[Array]:
         """World bone matrices (B, 4, 4) of every figure now."""
-        raise NotImplementedError
 
+    @abstractmethod
     def handovers(self) -> list[Array]:
         """How much each bone of every figure is shown as physics moves it (B,)."""
-        raise NotImplementedError
 
+    @abstractmethod
     def keyed_matrices(self) -> list[Array]:
         """World bone matrices (B, 4, 4) of every figure on its keys."""
-        raise NotImplementedError
