@@ -13,6 +13,7 @@ from artuline.cli_files import (
     RestBeforeOption,
     RestOption,
     export,
+    figure_named,
     flesh,
     keys,
     limbs,
@@ -297,6 +298,10 @@ def bake(
     output: Annotated[Path, typer.Option("--output", "-o", metavar="OUT.glb", help="The file to write.")],
     degrees: Annotated[float, typer.Option(help="Largest error of a bone, in degrees.")] = 1.0,
     millimetres: Annotated[float, typer.Option(help="Largest error at the ends of the limbs.")] = 10.0,
+    figure: Annotated[
+        list[str] | None,
+        typer.Option("--figure", metavar="NAME", help="Only this one; may be given several times. All if not given."),
+    ] = None,
     together: Annotated[bool, typer.Option("--together", help="All figures in one file.")] = False,
     rest: RestOption = False,
     rest_before: RestBeforeOption = False,
@@ -325,7 +330,8 @@ def bake(
     )
     assets = AssetStore()
     loaded = load_scene(scene, assets)
-    made, baked = with_progress("Fitting keys", lambda tick: bake_take(loaded, assets, wish, tick))
+    wanted = [figure_named(loaded, name) for name in figure or ()]
+    made, baked = with_progress("Fitting keys", lambda tick: bake_take(loaded, assets, wish, tick, wanted))
     written = deliver(output, made, assets, list(baked), together, Rests(rest_before, rest, blend))
     for figure, result in baked.items():
         typer.echo(f"{made.figure(figure).name}: {result.summary()}")

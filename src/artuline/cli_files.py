@@ -1,7 +1,7 @@
 """What goes in and out by the command line: exports, movies, motion and keys from files."""
 
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Literal
 
 import numpy as np
 import typer
@@ -31,7 +31,7 @@ def _loaded(scene: Path):  # type: ignore[no-untyped-def]
     return load_scene(scene, assets), assets
 
 
-def _figure(scene, name: str | None) -> str:  # type: ignore[no-untyped-def]
+def figure_named(scene, name: str | None) -> str:  # type: ignore[no-untyped-def]
     """The id of a figure by its name. Raises ArtulineError."""
     found = next((f.id for f in scene.cast if name is None or name in (f.name, f.id)), None)
     if found is None:
@@ -52,8 +52,12 @@ def export(
     ],
     figure: FigureOption = None,
     together: Annotated[
-        bool, typer.Option("--together", help="With what it holds and what holds it, in one file.")
+        bool, typer.Option("--together", help="All in one file; of one figure with what it holds and what holds it.")
     ] = False,
+    which: Annotated[
+        Literal["this", "held", "alike", "all"],
+        typer.Option("--which", help="That figure, with what it holds, all alike, or all figures."),
+    ] = "this",
     rest: RestOption = False,
     rest_before: RestBeforeOption = False,
     blend: BlendOption = 1,
@@ -67,8 +71,8 @@ def export(
         bool, typer.Option("--keys", help="A movie of the keys with their layers, not of the take.")
     ] = False,
 ) -> None:
-    """Write a figure with its keys and layers, or the stage as a movie, in the format of the file's ending."""
-    from artuline.core.bake.delivery import company
+    """Write figures with their keys and layers, or the stage as a movie, in the format of the file's ending."""
+    from artuline.core.bake.delivery import several
     from artuline.core.bake.merged import Rests
     from artuline.core.run.take import Take
     from artuline.formats.deliver import deliver
@@ -92,10 +96,11 @@ def export(
     elif suffix == ".obj":
         written = with_progress("Writing frames", lambda tick: write_sequence(output, loaded, assets, None, tick))
     else:
-        f = _figure(loaded, figure)
-        wanted = company(loaded, f) if together else [f]
-        written = deliver(
-            output, loaded, assets, wanted, together and len(wanted) > 1, Rests(rest_before, rest, blend), physics
+        f = figure_named(loaded, figure)
+        wanted = several(loaded, f, "held" if together and which == "this" else which)
+        rests, one_file = Rests(rest_before, rest, blend), together and len(wanted) > 1
+        written = with_progress(
+            "Writing", lambda tick: deliver(output, loaded, assets, wanted, one_file, rests, physics, tick)
         )
     typer.echo(f"Saved {written[0]}" + (f" and {len(written) - 1} more" if len(written) > 1 else ""))
 
@@ -116,7 +121,7 @@ def motion(
     from artuline.formats.scene_file import save_scene
 
     loaded, assets = _loaded(scene)
-    f = _figure(loaded, figure)
+    f = figure_named(loaded, figure)
     mapping = None
     if bone:
         mapping = proposed(read_motion(file), loaded.figure(f))
@@ -145,7 +150,7 @@ def keys(
     from artuline.formats.scene_file import save_scene
 
     loaded, assets = _loaded(scene)
-    f = _figure(loaded, figure)
+    f = figure_named(loaded, figure)
     made, missing = bring_back(loaded, assets, f, file)
     save_scene(output or scene, made, assets)
     layer = made.figure(f).layers[-1]
@@ -190,7 +195,7 @@ def limbs(
     from artuline.formats.scene_file import save_scene
 
     loaded, assets = _loaded(scene)
-    f = loaded.figure(_figure(loaded, figure))
+    f = loaded.figure(figure_named(loaded, figure))
     kept = {b for x in f.goals for b in x.bones}
     found = tuple(x for x in propose_limbs(f, assets) if not kept & set(x.bones))
     if not (found or f.goals):
@@ -228,7 +233,7 @@ def flesh(
     from artuline.formats.scene_file import save_scene
 
     loaded, assets = _loaded(scene)
-    f = _figure(loaded, figure)
+    f = figure_named(loaded, figure)
     a, b = _place(start), _place(end)
     reach = radius if radius is not None else max(2.0 * float(np.linalg.norm(b - a)), 1e-3)
     how = Flesh(end=(0.0, 0.0, 0.0), radius=reach, by="surface" if surface else "volume")
@@ -275,7 +280,7 @@ def soft(
     from artuline.formats.scene_file import save_scene
 
     loaded, assets = _loaded(scene)
-    f = loaded.figure(_figure(loaded, figure))
+    f = loaded.figure(figure_named(loaded, figure))
     skin = skinned(f, assets)
     if piece is not None:
         on = region_piece(f, assets, _place(piece))

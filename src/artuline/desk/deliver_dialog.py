@@ -3,12 +3,14 @@
 from dataclasses import dataclass
 from pathlib import Path
 
-from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QWidget
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QListWidget, QListWidgetItem, QWidget
 
-from artuline.core.bake.delivery import company
+from artuline.core.bake.delivery import several
 from artuline.core.bake.merged import Rests
 from artuline.core.scene.model import Figure
 from artuline.desk.desk import Desk
+from artuline.desk.model.which import figure_choices
 from artuline.desk.widgets.dialog import Dialog
 from artuline.desk.widgets.fields import NumberField, faint, row, rule, section
 from artuline.formats.all import format_of, suffixes
@@ -19,6 +21,7 @@ WORDS = {
     ".glb": "glTF, one file", ".usdc": "USD, binary", ".usda": "USD, text", ".bvh": "BVH, motion only", ".csv": "Keys as a table, CSV", ".json": "Keys as a table, JSON", ".mp4": "Movie, MP4",
     ".gif": "Movie, GIF", ".png": "Pictures, PNG", ".obj": "Geometry of every frame, OBJ",
 }  # fmt: skip
+CHOSEN = "chosen"  # of the ways to say which figures
 GEOMETRY = Fate(
     ("skin of every figure as it is seen, in metres", "lines of strands as curves"),
     ("six digits behind the point",),
@@ -31,6 +34,7 @@ class Wish:
     """What was chosen."""
 
     path: Path
+    figures: tuple[str, ...]
     together: bool
     rests: Rests
     physics: bool
@@ -56,9 +60,9 @@ class DeliverDialog(Dialog):
             self.body.addWidget(section(title))
             self.body.addWidget(label)
         self.body.addWidget(rule())
-        others = [desk.session.scene.figure(x).name for x in company(desk.session.scene, figure.id)[1:]]
+        self._list_figures()
         self.together = self._box(
-            "Held and holder in one file", desk.together, f"{', '.join(others) or 'nothing'} in the same file"
+            "All in one file", desk.together, "As they stand to each other. Off: each has its own"
         )
         self.rest_before = self._box(
             "Rest pose before the start", desk.rests.before, "It begins as it was made; all else is that much later"
@@ -72,7 +76,6 @@ class DeliverDialog(Dialog):
             desk.memory.choice("export physics", "") == "on",
             "By the open extensions for physics; other readers pass over them",
         )
-        self._others = bool(others)
         self.width_field, self.height_field = (
             self._number("Width", 1280, 16, 4096),
             self._number("Height", 720, 16, 4096),
@@ -93,6 +96,47 @@ class DeliverDialog(Dialog):
         self.finish()
         self.format.currentIndexChanged.connect(self.show_format)
         self.show_format()
+
+    def _list_figures(self) -> None:
+        """The choice of figures, and their list for those that are chosen one by one."""
+        scene = self.desk.session.scene
+        ways = figure_choices(scene, self.figure)
+        self.which = QComboBox()
+        self.which.setAccessibleName("Figures")
+        for key, words in ways.items():
+            self.which.addItem(words[0].upper() + words[1:], key)
+        if len(ways) > 1:
+            self.which.addItem("Chosen in the list", CHOSEN)
+        self.which.setCurrentIndex(max(self.which.findData(self.desk.which), 0))
+        self.body.addWidget(row("Figures", self.which))
+        self.list = QListWidget()
+        self.list.setAccessibleName("Figures that are exported")
+        self.list.setMaximumHeight(132)
+        for id_ in several(scene, self.figure.id, "all"):
+            item = QListWidgetItem(scene.figure(id_).name, self.list)
+            item.setData(Qt.ItemDataRole.UserRole, id_)
+        self.body.addWidget(row("", self.list))
+        self._check()
+        self.which.activated.connect(self._check)
+        self.which.activated.connect(self.show_format)
+        self.list.itemChanged.connect(self.show_format)
+
+    def _check(self, *_: object) -> None:
+        """Mark those in the list that the choice means."""
+        if self.which.currentData() != CHOSEN:
+            wanted = several(self.desk.session.scene, self.figure.id, self.which.currentData())
+            for item in self._items():
+                on = item.data(Qt.ItemDataRole.UserRole) in wanted
+                item.setCheckState(Qt.CheckState.Checked if on else Qt.CheckState.Unchecked)
+
+    def _items(self) -> list[QListWidgetItem]:
+        found = (self.list.item(k) for k in range(self.list.count()))
+        return [item for item in found if item is not None]
+
+    def figures(self) -> tuple[str, ...]:
+        """The ids of the figures that are to leave."""
+        marked = (i for i in self._items() if i.checkState() == Qt.CheckState.Checked)
+        return tuple(str(i.data(Qt.ItemDataRole.UserRole)) for i in marked)
 
     def _box(self, label: str, on: bool, tip: str) -> QCheckBox:
         box = QCheckBox()
@@ -122,7 +166,8 @@ class DeliverDialog(Dialog):
             self.words[title].setText(f"{text[0].upper()}{text[1:]}." if text else "Nothing.")
         movie = suffix in FATES
         for control, there in (
-            (self.together, suffix in suffixes("write") and self._others), (self.rest, suffix in suffixes("write")),
+            (self.which, suffix in suffixes("write") and self.which.count() > 1), (self.list, suffix in suffixes("write") and self.which.currentData() == CHOSEN),
+            (self.together, suffix in suffixes("write") and suffix != ".bvh" and len(self.figures()) > 1), (self.rest, suffix in suffixes("write")),
             (self.rest_before, suffix in suffixes("write")), (self.blend, suffix in suffixes("write") and (self.rest.isChecked() or self.rest_before.isChecked())),
             (self.physics, suffix in (".glb", ".usda", ".usdc") and bool(self.figure.bodies)), (self.width_field, movie),
             (self.height_field, movie), (self.first, movie), (self.last, movie), (self.numbers, movie), (self.clear, suffix == ".png"),
@@ -135,6 +180,9 @@ class DeliverDialog(Dialog):
     def accept(self) -> None:
         """Choose the file, which may be given up."""
         memory, f = self.desk.memory, self.figure
+        if not self.figures():
+            self.desk.fault("No figure is chosen: mark one in the list.")
+            return
         suggested = str(Path(memory.folder("export")) / (f"{f.name} {f.clip or ''}".strip() + self.suffix))
         name, _ = QFileDialog.getSaveFileName(self, "Export", suggested, f"{WORDS[self.suffix]} (*{self.suffix})")
         if name:
@@ -148,7 +196,9 @@ class DeliverDialog(Dialog):
             self.clear.isChecked() and self.suffix == ".png",
         )  # fmt: skip
         rests = Rests(self.rest_before.isChecked(), self.rest.isChecked(), round(self.blend.value))
-        self.wish = Wish(path, self.together.isChecked(), rests, self.physics.isChecked(), movie)
+        if self.which.currentData() != CHOSEN:
+            self.desk.which = self.which.currentData()
+        self.wish = Wish(path, self.figures(), self.together.isChecked(), rests, self.physics.isChecked(), movie)
         memory = self.desk.memory
         memory.keep_choice("export", self.suffix)
         memory.keep_file("export", path, recent=False)

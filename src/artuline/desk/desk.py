@@ -5,7 +5,7 @@ from typing import Any
 
 from PySide6.QtCore import QObject, Signal
 
-from artuline.core.bake.delivery import NONE
+from artuline.core.bake.delivery import NONE, Which
 from artuline.core.run.prepare import ensure_kernels
 from artuline.desk.model.actions import Actions
 from artuline.desk.model.comparison import Comparison
@@ -45,7 +45,8 @@ class Desk(QObject):
         self.folds: dict[tuple[str, str], bool] = {}
         #: Whether a control of the details is being dragged: then they are not made anew.
         self.dragging = False
-        #: How figures are exported: with what they hold in one file, and with rest poses around.
+        #: Which figures are baked and exported; whether they come into one file, and with rest poses around.
+        self.which: Which = "held"
         self.together, self.rests = True, NONE
         s = self.session
         s.failed.connect(self.fault)
@@ -60,6 +61,11 @@ class Desk(QObject):
         """The document is left: nothing that was begun for it comes into the next one."""
         self.jobs.abandon()
         self.comparison.other = None
+
+    def choose_figures(self, which: Which) -> None:
+        """Which figures are baked and exported from now on."""
+        self.which = which
+        self.refill.emit(False)
 
     def tell(self, words: str) -> None:
         """Say something for a while."""

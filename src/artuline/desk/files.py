@@ -6,8 +6,8 @@ from pathlib import Path
 from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QFileDialog, QMessageBox
 
-from artuline.core.bake.delivery import company
-from artuline.core.errors import ArtulineError
+from artuline.core.bake.delivery import several
+from artuline.core.errors import ArtulineError, CancelledError
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Figure, Scene
 from artuline.demo.scenes import demo_scene
@@ -264,7 +264,18 @@ class Files:
             )
         else:
             self.desk.together, self.desk.rests = wish.together, wish.rests
-            self.export_to(path, wish.physics)
+            scene, assets = self.session.scene, self.session.assets
+            together = wish.together and len(wish.figures) > 1
+
+            def work(progress, cancelled):  # type: ignore[no-untyped-def]
+                def told(done: int, total: int) -> None:
+                    progress(done, total)
+                    if cancelled():
+                        raise CancelledError
+
+                return deliver(named(path), scene, assets, list(wish.figures), together, wish.rests, wish.physics, told)
+
+            self.desk.start("Exporting", work, lambda files: self._exported(wish.figures, files))
 
     def write_movie(self, path: Path, wish: MovieWish) -> bool:
         """Write what the stage shows, through its camera, as a movie beside the window. False if something else is running."""
@@ -280,22 +291,40 @@ class Files:
         more = f" and {len(files) - 1} more" if len(files) > 1 else ""
         self.desk.tell(f"Saved {files[0].name}{more}")
 
+    def _exported(self, figures: Sequence[str], files: list[Path]) -> None:
+        """Say what was written, and of which nothing was baked."""
+        scene = self.session.scene
+        kept = [scene.figure(x) for x in figures if any(x == f.id for f in scene.figures)]
+        bare = [
+            f.name
+            for f in kept
+            if f.bodies and not any(x.kind == "baked" and not x.muted and x.weight > 0.0 for x in f.layers)
+        ]
+        who = kept[0].name if len(figures) == 1 else f"{len(figures)} figures"
+        where = files[0].name + (f" and {len(files) - 1} files beside it" if len(files) > 1 else "")
+        words = ""
+        if bare:
+            words = (
+                ": its keys only, since nothing is baked on it"
+                if len(figures) == 1
+                else f"; keys only of {', '.join(bare[:3])}"
+            )
+            words += f" and {len(bare) - 3} more" if len(bare) > 3 else ""
+        self.desk.tell(f"Exported {who} as {where}{words}")
+
     def export_to(self, path: Path, physics: bool = False) -> bool:
         """Write the present figure with clip and layers merged. False, and a message, if that fails."""
         f = self.session.figure()
         if f is None:
             return False
+        wanted = several(self.session.scene, f.id, self.desk.which)
+        together = self.desk.together and len(wanted) > 1
         try:
-            wanted = company(self.session.scene, f.id) if self.desk.together else [f.id]
-            several = self.desk.together and len(wanted) > 1
-            target = deliver(
-                named(path), self.session.scene, self.session.assets, wanted, several, self.desk.rests, physics
-            )[0]
+            files = deliver(
+                named(path), self.session.scene, self.session.assets, wanted, together, self.desk.rests, physics
+            )
         except ArtulineError as error:
             self.desk.fault(str(error))
             return False
-        baked = any(x.kind == "baked" and not x.muted and x.weight > 0.0 for x in f.layers)
-        self.desk.tell(
-            f"Exported {f.name} as {target.name}" + ("" if baked else ": its keys only, since nothing is baked on it")
-        )
+        self._exported(wanted, files)
         return True

@@ -1,5 +1,6 @@
 """glTF 2.0 out: a figure's skeleton, mesh and animations as one .glb file."""
 
+import hashlib
 import json
 import struct
 from pathlib import Path
@@ -30,9 +31,17 @@ class _Buffer:
         self.data = bytearray()
         self.views: list[dict[str, Any]] = []
         self.accessors: list[dict[str, Any]] = []
+        self._known: dict[tuple[object, ...], int] = {}
 
     def add(self, a: np.ndarray, *, target: int | None = None, bounds: bool = False) -> int:
+        """The number of the accessor of an array: what is the same, as the mesh of many figures, is written once."""
         a = np.ascontiguousarray(a)
+        key = hashlib.sha256(a.tobytes()).digest(), a.dtype.str, a.shape, target, bounds
+        if key not in self._known:
+            self._known[key] = self._add(a, target, bounds)
+        return self._known[key]
+
+    def _add(self, a: np.ndarray, target: int | None, bounds: bool) -> int:
         self.data += b"\0" * (-len(self.data) % 4)
         view: dict[str, Any] = {"buffer": 0, "byteOffset": len(self.data), "byteLength": a.nbytes}
         if target is not None:

@@ -7,9 +7,9 @@ import numpy as np
 
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.keyed import keyed_pose, root_at
+from artuline.core.motion.keyed import keyed_pose, keyed_poses, root_at
 from artuline.core.motion.places import own_root
-from artuline.core.motion.skeleton import Pose, rest_matrices, rigid, skeleton_of
+from artuline.core.motion.skeleton import matrices_of, rest_matrices, rigid
 from artuline.core.run.build import group_of
 from artuline.core.run.forces import gravity_at
 from artuline.core.run.take import Take
@@ -88,28 +88,25 @@ def bone_handover(figure: Figure, frame: float) -> Array:
 
 def figure_states(scene: Scene, assets: AssetStore, frame: float, take: Take | None, show: Show) -> list[FigureState]:
     """How every figure stands at a frame: by the take if there is one, else by its keys."""
-    states = []
-    for f in scene.figures:
-        if show.rest:
-            states.append(FigureState(rest_matrices(f), np.zeros(len(f.bones))))
-            continue
-        skeleton = skeleton_of(f)
-        root = root_at(scene, assets, f, np.array([frame]))[0]
-        keys = keyed_pose(scene, assets, f, np.array([frame]), layers=False).frame(0)
-        keyed = skeleton.global_matrices(keys, root)
+    figures = scene.figures
+    if show.rest:
+        return [FigureState(rest_matrices(f), np.zeros(len(f.bones))) for f in figures]
+    keys = keyed_poses(scene, assets, frame, layers=False)
+    roots = [root_at(scene, assets, f, np.array([frame]))[0] for f in figures]
+    keyed = matrices_of(figures, keys, roots)
+    given = {g[0] for g in take.given if frame >= g[1]} if take is not None else set()
+    shown, shares = list(keys), []
+    for k, f in enumerate(figures):
+        share = np.ones(len(f.bones)) if f.id in given else bone_handover(f, frame)
         if take is not None and f.id in take.poses:
             i = take.row(frame)
-            pose: Pose = take.poses[f.id].frame(i)
-            given = any(g[0] == f.id and frame >= g[1] for g in take.given)
-            share = np.ones(len(f.bones)) if given else bone_handover(f, frame)
-            states.append(FigureState(skeleton.global_matrices(pose, take.root(f, i)), share, keyed))
+            shown[k], roots[k] = take.poses[f.id].frame(i), take.root(f, i)
         elif f.layers:
             # the baked keys, with those below them as the echo
-            keys = keyed_pose(scene, assets, f, np.array([frame])).frame(0)
-            states.append(FigureState(skeleton.global_matrices(keys, root), bone_handover(f, frame), keyed))
-        else:
-            states.append(FigureState(keyed, bone_handover(f, frame), keyed))
-    return states
+            shown[k] = keyed_pose(scene, assets, f, np.array([frame])).frame(0)
+        shares.append(share)
+    matrices = matrices_of(figures, shown, roots)
+    return [FigureState(m, h, k) for m, h, k in zip(matrices, shares, keyed)]
 
 
 @dataclass
@@ -157,8 +154,8 @@ def draw_list(
             _add_centre(out, figure, state, palette)
         if show.bones:
             _add_bones(out, figure, state, palette)
-        if show.mirror:
-            _add_pairs(out, state, figure, marks.pairs.get(figure.id, {}), palette)
+        if show.mirror and figure.id in marks.pairs:
+            _add_pairs(out, state, figure, marks.pairs[figure.id], palette)
         # of clusters in their colours the tool draws the outlines
         chosen = selection.bones if selection.figure == figure.id and not state.colors else frozenset()
         _add_selected(out, figure, state, chosen, show, palette, marks)
@@ -248,10 +245,7 @@ def _add_figure(
         tint[state.weights] = (*rgb(palette.vermilion), 1.0)
     for bone, color in state.colors.items():
         tint[bone] = (*color, 0.85)
-    # what was uploaded is known by the mesh and its colours
-    bare = (telling and show.see_through) or state.weights is not None
-    # those of the same clothes share what was sent to be drawn
-    key = f"{figure.asset} {'plain' if bare else hash(figure.materials)}"
+    key = str(figure.asset)
     if show.echo and state.keyed is not None:
         away = np.abs(state.keyed - state.matrices).max()
         if away > 1e-4:
@@ -364,6 +358,17 @@ def _add_selected(
     palette: Palette,
     marks: Marks,
 ) -> None:
+    arcs = (
+        {
+            b.bone
+            for b in figure.bodies
+            if b.id in figure.joint_of and (figure.id, figure.joint_of[b.id].id) in marks.arcs
+        }
+        if marks.arcs
+        else set()
+    )
+    if not (chosen or show.limits or arcs):
+        return
     p, q = rigid(state.matrices)
     ink = (*rgb(palette.ink), 1.0)
     wanted = set(figure.bone_index) if show.limits and not chosen else chosen
@@ -379,9 +384,6 @@ def _add_selected(
             for axis in np.eye(3):
                 out.add_line(p[b] + 0.04 * np.stack([-axis, axis]), ink, 1.8)
     shown = wanted if show.limits else set()
-    arcs = {
-        b.bone for b in figure.bodies if b.id in figure.joint_of and (figure.id, figure.joint_of[b.id].id) in marks.arcs
-    }
     for name in shown | arcs:
         body = figure.body_of.get(name)
         joint = figure.joint_of.get(body.id) if body else None

@@ -14,7 +14,7 @@ from artuline.core.motion.limbs import bend_limb
 from artuline.core.motion.places import own_root
 from artuline.core.motion.skeleton import Pose, rigid, skeleton_of
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.model import Figure, Layer, Mount, Scene
+from artuline.core.scene.model import ClipRef, Figure, Layer, Mount, Scene
 
 #: The local keyed pose (F, B) of a figure at frames (F,).
 Poses = Callable[[Figure, Array], Pose]
@@ -33,7 +33,7 @@ class Lead(Protocol):
 def clip_times(scene: Scene, figure: Figure, frames: Array) -> Array:
     """Clip time in seconds at scene frames, wrapped if the clip loops."""
     ref = figure.active_clip()
-    t = (np.asarray(frames, float) - figure.clip_start) / scene.rate
+    t = _since(scene, figure, frames)
     if ref is None:
         return np.zeros_like(t)
     if ref.loop and ref.duration > 0:
@@ -41,21 +41,31 @@ def clip_times(scene: Scene, figure: Figure, frames: Array) -> Array:
     return np.clip(t, 0.0, ref.duration)
 
 
+def _since(scene: Scene, figure: Figure, frames: Array) -> Array:
+    """Seconds since a figure's clip began, at scene frames."""
+    return (np.asarray(frames, float) - figure.clip_start) / scene.rate
+
+
 def clip_pose(scene: Scene, assets: AssetStore, figure: Figure, frames: Array) -> Pose:
     """Local pose of the clip alone at frames (F,); a looping clip that travels keeps travelling."""
-    frames = np.atleast_1d(np.asarray(frames, float))
+    return _clip_pose(assets, figure, _since(scene, figure, np.atleast_1d(np.asarray(frames, float))))
+
+
+def _clip_pose(assets: AssetStore, figure: Figure, since: Array) -> Pose:
+    """Local pose of a figure's clip so many seconds (F,) after it began."""
     skeleton = skeleton_of(figure)
     ref = figure.active_clip()
     if ref is None:
-        return skeleton.rest_over(len(frames))
+        return skeleton.rest_over(len(since))
     clip = load_clip(assets, ref.asset)
-    pose = clip.sample(skeleton, clip_times(scene, figure, frames))
-    if ref.loop and ref.duration > 0:
-        _travel(scene, figure, clip, ref.duration, frames, pose)
+    loops = ref.loop and ref.duration > 0
+    pose = clip.sample(skeleton, np.mod(since, ref.duration) if loops else np.clip(since, 0.0, ref.duration))
+    if loops:
+        _travel(figure, clip, ref.duration, since, pose)
     return pose
 
 
-def _travel(scene: Scene, figure: Figure, clip: Clip, duration: float, frames: Array, pose: Pose) -> None:
+def _travel(figure: Figure, clip: Clip, duration: float, since: Array, pose: Pose) -> None:
     """Add the distance that each whole round of a loop covers to the bones that travel.
 
     Only the topmost bone with a translation curve counts, and only if its ends differ by more than one
@@ -72,8 +82,25 @@ def _travel(scene: Scene, figure: Figure, clip: Clip, duration: float, frames: A
     reach = np.ptp(top.sample(np.linspace(0.0, duration, 16)), axis=0).max()
     if np.linalg.norm(step) <= max(0.5 * reach, 1e-9):
         return
-    rounds = np.floor((frames - figure.clip_start) / scene.rate / duration)
-    pose.translation[:, skeleton.names.index(top.bone)] += rounds[:, None] * step
+    pose.translation[:, skeleton.names.index(top.bone)] += np.floor(since / duration)[:, None] * step
+
+
+def keyed_poses(scene: Scene, assets: AssetStore, frame: float, *, layers: bool = True) -> list[Pose]:
+    """Local poses (B,) of all figures of a scene at one frame, as ``keyed_pose`` has them: those with one clip and nothing else at once."""
+    reaching = {m.figure for f in scene.figures for m in f.mounts if m.reach is not None}
+    found: dict[int, Pose] = {}
+    alike: dict[tuple[int, ClipRef | None], list[int]] = {}
+    for k, f in enumerate(scene.figures):
+        if f.id in reaching or any(layers or x.steers for x in f.layers):
+            found[k] = keyed_pose(scene, assets, f, np.array([frame]), layers=layers).frame(0)
+        else:
+            alike.setdefault((id(skeleton_of(f)), f.active_clip()), []).append(k)
+    for same in alike.values():
+        since = np.array([float(_since(scene, scene.figures[k], np.array(frame))) for k in same])
+        pose = _clip_pose(assets, scene.figures[same[0]], since)
+        for row, k in enumerate(same):
+            found[k] = pose.frame(row)
+    return [found[k] for k in range(len(scene.figures))]
 
 
 def keyed_pose(

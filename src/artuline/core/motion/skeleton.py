@@ -1,5 +1,6 @@
 """Bones as arrays: parents, rest pose, and forward kinematics over many frames at once."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -88,9 +89,19 @@ def under(skeleton: Skeleton, pose: Pose, old: Array, new: Array) -> Pose:
     return made
 
 
+#: By the identity of a tuple of bones, which is kept with what it gives: to compare bones by their values takes longer than a pose.
+_KNOWN: dict[int, tuple[tuple[Bone, ...], Skeleton]] = {}
+MOST_KNOWN = 1024
+
+
 def skeleton_of(figure: Figure) -> Skeleton:
     """The arrays of a figure's bones; cached."""
-    return _of_bones(figure.bones)
+    found = _KNOWN.get(id(figure.bones))
+    if found is None:
+        if len(_KNOWN) >= MOST_KNOWN:
+            _KNOWN.clear()
+        found = _KNOWN[id(figure.bones)] = figure.bones, _of_bones(figure.bones)
+    return found[1]
 
 
 def placement(figure: Figure) -> Array:
@@ -103,6 +114,23 @@ def rest_matrices(figure: Figure) -> Array:
     """World matrices (B, 4, 4) of the rest pose."""
     s = skeleton_of(figure)
     return s.global_matrices(s.rest, placement(figure))
+
+
+def matrices_of(figures: Sequence[Figure], poses: Sequence[Pose], roots: Sequence[Array]) -> list[Array]:
+    """World matrices (B, 4, 4) of figures in poses (B,) under roots (4, 4): those of one skeleton at once."""
+    alike: dict[int, list[int]] = {}
+    for k, f in enumerate(figures):
+        alike.setdefault(id(skeleton_of(f)), []).append(k)
+    found: list[Array] = [np.empty(0)] * len(figures)
+    for same in alike.values():
+        whole = Pose(
+            np.stack([poses[k].translation for k in same]),
+            np.stack([poses[k].rotation for k in same]),
+            np.stack([poses[k].scale for k in same]),
+        )
+        for k, m in zip(same, skeleton_of(figures[same[0]]).global_matrices(whole, np.stack([roots[k] for k in same]))):
+            found[k] = m
+    return found
 
 
 def rigid(matrices: Array) -> tuple[Array, Array]:

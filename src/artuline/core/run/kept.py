@@ -120,7 +120,7 @@ def kept(watcher: Watcher, seconds: float) -> tuple[Scene, Take]:
     take = Take(
         frames=frames, position=p, rotation=q, handover=handover, **report,
         kinetic=np.stack([r["kinetic"] for r in rows]), poses=poses, roots=roots, bodies=built.body_refs, joints=built.joint_refs,
-        substeps=(int(world.counters[ASKED]), int(world.counters[DONE])),
+        substeps=(int(world.counters[ASKED]), int(world.counters[DONE])), given=tuple(g.said(built) for g in s.rules.given.values()),
     )  # fmt: skip
     return scene.changed(figures=tuple(figures)), take
 

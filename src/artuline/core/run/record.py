@@ -264,16 +264,6 @@ class _Record:
             plant_feet(self.built.scene, f, root, pose, goal, dict(zip(bones.tolist(), handover.T)))
         return pose
 
-    def _said(self, g: Given) -> tuple[str, int, str, str]:
-        """Who was handed over, at which frame, by which rule, and what touched it."""
-        by = self.built.body_refs[g.by] if g.by >= 0 else None
-        return (
-            self.built.parts[g.figure].figure.id,
-            round(g.frame),
-            g.rule.id,
-            f"{by.figure}: {by.body}" if by is not None else "",
-        )
-
     def take(self, count: int) -> Take:
         """The first ``count`` frames as a take."""
         rows, world = slice(0, count), self.built.world
@@ -292,7 +282,7 @@ class _Record:
             joints=self.built.joint_refs,
             substeps=(int(world.counters[ASKED]), int(world.counters[DONE])),
             held=tuple(f for f in self.held if f <= self.frames[count - 1]),
-            given=tuple(self._said(g) for g in self.given),
+            given=tuple(g.said(self.built) for g in self.given),
         )
 
 

@@ -1,6 +1,7 @@
 """Who is handed over by a rule, and when: looked at before every frame."""
 
-from dataclasses import dataclass
+from collections.abc import Collection, Mapping
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,17 +21,27 @@ class Given:
     rule: Rule
     by: int = -1
 
+    def said(self, built: Built) -> tuple[str, int, str, str]:
+        """Who was handed over, at which frame, by which rule, and what touched it."""
+        by = built.body_refs[self.by] if self.by >= 0 else None
+        touched = f"{by.figure}: {by.body}" if by is not None else ""
+        return built.parts[self.figure].figure.id, round(self.frame), self.rule.id, touched
+
 
 class Rules:
-    """The rules of a scene in a world. ``given``: what was handed over so far, by the index of the figure."""
+    """The rules of a scene in a world, for all figures but some (ids). ``given``: what was handed over so far, by the index of the figure."""
 
-    def __init__(self, built: Built):
+    def __init__(self, built: Built, without: Collection[str] = ()):
         self.built, self.given = built, dict[int, Given]()
         scene = built.scene
         self._whose: list[tuple[Rule, list[int]]] = [
             (
                 rule,
-                [k for k, p in enumerate(built.parts) if len(p.rows) and rule.figure in (p.figure.id, p.figure.like)],
+                [
+                    k
+                    for k, p in enumerate(built.parts)
+                    if len(p.rows) and rule.figure in (p.figure.id, p.figure.like) and p.figure.id not in without
+                ],
             )
             for rule in scene.rules
             if not rule.muted
@@ -47,6 +58,17 @@ class Rules:
 
     def __bool__(self) -> bool:
         return bool(self._whose)
+
+    def go_on(self, before: "Rules", rows: Mapping[int, int]) -> None:
+        """Know what rules knew in another world with the same figures; ``rows``: its bodies' rows in this one."""
+        index = {p.figure.id: k for k, p in enumerate(self.built.parts)}
+        same = {k: index[p.figure.id] for k, p in enumerate(before.built.parts) if p.figure.id in index}
+        self.given = {
+            same[k]: replace(g, figure=same[k], by=rows.get(g.by, -1)) for k, g in before.given.items() if k in same
+        }
+        for (rule, k), ground in before._ground.items():
+            if k in same:
+                self._ground[rule, same[k]] = {rows[r] for r in ground if r in rows}
 
     def look(self, frame: float) -> list[Given]:
         """Whom rules hand over in the frame that begins here, with everything where it is now."""

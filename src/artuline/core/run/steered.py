@@ -26,6 +26,7 @@ from artuline.core.run.forces import gravity_at, wind_at
 from artuline.core.run.leashes import leashes
 from artuline.core.run.live import LiveWorld, noted
 from artuline.core.run.pilot import PASSAGE, UNAIDED, Pilot, Wish
+from artuline.core.run.rules import Rules
 from artuline.core.run.shown import shown_pose
 from artuline.core.run.small_step import Limp, SmallStep, carried, chosen_rows
 from artuline.core.run.stepper import Stepper, start_keyed
@@ -154,6 +155,7 @@ class Steered(LiveWorld):
         )
         self._stepper = Stepper(built)
         self._stepper.started = set(range(len(built.parts)))
+        self.rules = Rules(built, self.steered)
         self._share = self._shares()
         self._stepper.free = self._share > 0.0
         built.set_present(self.frame)
@@ -196,9 +198,11 @@ class Steered(LiveWorld):
 
     def _shares(self) -> Array:
         """How much every body is handed over (n,)."""
-        if not self._limp:
+        if not self._limp and not self.rules.given:
             return self._handover[0].copy()
         share = self._handover.copy()
+        for k in self.rules.given:
+            share[0, self.built.parts[k].rows] = 1.0
         for limp in self._limp.values():
             share[0, limp.rows] = np.maximum(share[0, limp.rows], limp.share)
         return self.built.riding_along(share, np.array([float(self.frame)]))[0]
@@ -319,11 +323,12 @@ class Steered(LiveWorld):
         old, gravity, ground = self.built, self.built.world.gravity.copy(), self._has_ground
         new = self._built(scene)
         self.scene, self.built = scene, new
-        speed, stepper = self._speed, self._stepper
+        speed, stepper, rules = self._speed, self._stepper, self.rules
         self._place()
         a, b = rows_between(old, new)
         carry(old, new, mirror)
         rows = dict(zip(a.tolist(), b.tolist()))
+        self.rules.go_on(rules, rows)
         for limp in self._limp.values():
             limp.rows = np.array([rows[r] for r in limp.rows.tolist() if r in rows], np.int64)
         moved = tuple(np.zeros((new.count, 3)) for _ in speed)
@@ -371,6 +376,8 @@ class Steered(LiveWorld):
         for id_ in sorted(self._hushed):
             if not self.pilots[id_].rising and id_ not in self._limp:
                 self._hush(id_, False)
+        if self.rules and self.steps_done % self.per_frame == 0:
+            self.rules.look(self.now)
         self.steps_done += 1
         share = self._shares()
         x, r = self._keys()
@@ -501,8 +508,11 @@ class Steered(LiveWorld):
         self._past, self._speed = [self._past[-1], (x, r)], ends
         self._rows = rows_x[-3:-1].copy(), rows_r[-3:-1].copy()
         tone = self._tone
-        if self._limp:
+        if self._limp or self.rules.given:
             tone = tone.copy()
+            for k, given in self.rules.given.items():
+                mine = built.parts[k].rows
+                tone[mine] = np.maximum(tone[mine], given.rule.tone)
             for limp in self._limp.values():
                 tone[limp.rows] = np.maximum(tone[limp.rows], LIMP_TONE)
         own, child = self._own, world.joints["child"][: len(self._own)]

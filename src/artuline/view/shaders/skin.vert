@@ -1,6 +1,7 @@
 #version 330
 uniform mat4 u_view_projection;
-uniform sampler2D u_palette;   // 4 texels a slot: three rows of the matrix, then the tint
+uniform sampler2D u_palette;   // a row of texels for each figure: 4 a slot, three rows of the matrix, then the tint; after them its colours
+uniform int u_materials;       // where those begin
 uniform float u_extrude;       // outline width, in clip units per w
 uniform vec2 u_pixel;
 uniform float u_flatten;       // 1: project onto the ground along the light
@@ -8,7 +9,7 @@ uniform float u_ground;
 uniform vec3 u_light;
 in vec3 in_position;
 in vec3 in_normal;
-in vec3 in_color;
+in float in_material;
 in vec4 in_slots;
 in vec4 in_weights;
 out vec3 v_normal;
@@ -22,10 +23,10 @@ void main() {
         float w = in_weights[k];
         if (w > 0.0) {
             int s = int(in_slots[k] + 0.5) * 4;
-            r0 += w * texelFetch(u_palette, ivec2(s, 0), 0);
-            r1 += w * texelFetch(u_palette, ivec2(s + 1, 0), 0);
-            r2 += w * texelFetch(u_palette, ivec2(s + 2, 0), 0);
-            tint += w * texelFetch(u_palette, ivec2(s + 3, 0), 0);
+            r0 += w * texelFetch(u_palette, ivec2(s, gl_InstanceID), 0);
+            r1 += w * texelFetch(u_palette, ivec2(s + 1, gl_InstanceID), 0);
+            r2 += w * texelFetch(u_palette, ivec2(s + 2, gl_InstanceID), 0);
+            tint += w * texelFetch(u_palette, ivec2(s + 3, gl_InstanceID), 0);
         }
     }
     vec4 p = vec4(in_position, 1.0);
@@ -38,7 +39,7 @@ void main() {
     }
     v_world = world;
     v_normal = normal;
-    v_color = in_color;
+    v_color = texelFetch(u_palette, ivec2(u_materials + int(in_material + 0.5), gl_InstanceID), 0).rgb;
     v_tint = tint;
     gl_Position = u_view_projection * vec4(world, 1.0);
     if (u_extrude > 0.0) {

@@ -43,7 +43,10 @@ class Cast(Station):
 
     def mark(self, marks: Marks, show: Show, here: bool) -> None:
         if show.mirror:
-            marks.pairs = {f.id: mirror_pairs(f) for f in self.desk.session.scene.figures}
+            # of many that are alike, those of the first and of the chosen one
+            chosen = self.desk.session.selection.figure
+            mine = (f for f in self.desk.session.scene.figures if f.like is None or f.id == chosen)
+            marks.pairs = {f.id: mirror_pairs(f) for f in mine}
 
     def removable(self) -> tuple[str, Callable[[], object]] | None:
         s = self.desk.session

@@ -1,11 +1,12 @@
 """What Curves does: bakes takes to keys on a layer, and works on layers."""
 
 from pathlib import Path
+from typing import Literal
 
 from PySide6.QtWidgets import QFileDialog
 
-from artuline.core.bake.bake import Baked, BakeWish, Worst, add_layer, bake_figure, moved
-from artuline.core.bake.delivery import company
+from artuline.core.bake.bake import Baked, BakeWish, Worst
+from artuline.core.bake.delivery import bake_figures, several, with_baked
 from artuline.core.bake.layer_keys import alone, stacked
 from artuline.core.run.plausible import Doubt, doubts
 from artuline.core.scene import edit
@@ -88,22 +89,15 @@ class Commands:
             self.desk.fault("There is no take to bake: run the scene first.")
             return
         scene, assets, wish = self.session.scene, self.session.assets, self.wish()
-        mode = "add" if self.adds else "replace"
+        mode: Literal["replace", "add"] = "add" if self.adds else "replace"
+        which = several(scene, f.id, self.desk.which) if wish.bones is None else [f.id]
 
         def work(progress, cancelled):  # type: ignore[no-untyped-def]
-            # what physics moves of all that is held together; if it is nothing, the reason is that of the figure itself
-            which = [x for x in company(scene, f.id) if moved(take, x)] or [f.id]
-            which = [f.id] if wish.bones is not None else which
-            return {x: bake_figure(scene, assets, scene.figure(x), take, wish, progress, cancelled) for x in which}
+            return bake_figures(scene, assets, take, which, wish, progress, cancelled)
 
         def then(found: dict[str, Baked]) -> None:
-            def change(s: Scene) -> Scene:
-                for figure, baked in found.items():
-                    s = add_layer(s, assets, figure, baked, f"{ref.name} baked", ref.id, mode)
-                return s
-
             self.shows_take = False
-            if self.session.edit("Bake the take", change):
+            if self.session.edit("Bake the take", lambda s: with_baked(s, assets, ref, found, mode)):
                 self.baked |= found
             self.desk.go(self._station)
 

@@ -6,11 +6,12 @@ from functools import partial
 from PySide6.QtWidgets import QLabel
 
 from artuline.core.bake.bake import Baked
-from artuline.core.bake.delivery import company
+from artuline.core.bake.delivery import several
 from artuline.core.geometry.euler import ORDERS
 from artuline.core.scene import edit
 from artuline.core.scene.model import Figure, Layer, Scene
 from artuline.desk.form import Form
+from artuline.desk.model.which import figure_choices
 from artuline.desk.stations.curves.commands import BEST, Commands
 from artuline.desk.stations.curves.editor.commands import KeyCommands
 from artuline.desk.stations.curves.goals.commands import LimbCommands
@@ -75,6 +76,7 @@ def _bake(d: Form, w: Commands, limbs: LimbCommands, f: Figure) -> None:
         )
         d.toggle("Between frames too", w.between, partial(setattr, w, "between"),
                  "On: the error is kept half way between frames too. Off: fewer keys, and where motion is fast the curves swing out between frames.")  # fmt: skip
+    which_figures(d, f)
     _where(d, limbs, f)
     if f.goals:
         d.toggle(
@@ -86,6 +88,16 @@ def _bake(d: Form, w: Commands, limbs: LimbCommands, f: Figure) -> None:
     d.add(d.act("bake", primary=True, tip=f"Fits keys to the motion of {f.name} (F6)"))
     if f.id in w.baked and f.layers:
         _result(d, w, w.baked[f.id])
+
+
+def which_figures(d: Form, f: Figure) -> list[str]:
+    """The choice of figures that are baked and delivered, where there are others than the present one; which these are."""
+    ways = figure_choices(d.session.scene, f)
+    if len(ways) > 1:
+        words = {w: key for key, w in ways.items()}
+        d.choice("Figures", list(words), ways.get(d.desk.which, ways["this"]), lambda v: d.desk.choose_figures(words[v]),
+                 "Which figures are baked, and which are exported.")  # fmt: skip
+    return several(d.session.scene, f.id, d.desk.which if d.desk.which in ways else "this")
 
 
 def _where(d: Form, limbs: LimbCommands, f: Figure) -> None:
@@ -192,15 +204,14 @@ def _doubts(d: Form, w: Commands) -> None:
 
 
 def _deliver(d: Form, w: Commands, f: Figure) -> None:
-    together = company(d.session.scene, f.id)
+    together = several(d.session.scene, f.id, "all")
     if not any(d.session.scene.figure(x).layers for x in together):
         return
     d.toggle("Show the baked keys", not w.shows_take, w.show_layers, tip="Off: the take itself is shown.")
     d.add(rule(), section("Deliver"))
-    others = [d.session.scene.figure(x).name for x in together[1:]]
-    if others:
-        d.toggle("Held and holder in one file", d.desk.together, partial(setattr, d.desk, "together"),
-                 f"On: {', '.join(others)} in the same file. Off: the figure alone.")  # fmt: skip
+    if len(which_figures(d, f)) > 1:
+        d.toggle("All in one file", d.desk.together, partial(setattr, d.desk, "together"),
+                 "On: they are in the same file, as they stand to each other. Off: each has its own, beside the first.")  # fmt: skip
     rests = d.desk.rests
     d.toggle("Rest pose after the end", rests.after, lambda on: setattr(d.desk, "rests", replace(d.desk.rests, after=on)),
              "On: after the last frame it stands at rest, as it was made. More in the dialog.")  # fmt: skip
