@@ -62,26 +62,28 @@ def test_items_of_arrays_have_the_same_types(name):
 
 def test_kernels_of_sources_in_another_place_or_of_another_time_are_not_taken_for_ready(tmp_path):
     """Numba finds what it compiled by where the sources are and when they were changed; a mark that knows less would say ready when nothing is there."""
-    from artuline.core import physics
+    from artuline.core import kernel_cache
 
-    copied = shutil.copytree(Path(physics.__file__).parent.parent, tmp_path / "core")
-    for folder in ("physics", "bake"):
-        for source in (copied / folder).glob("*.py"):
-            shutil.copystat(Path(physics.__file__).parent.parent / folder / source.name, source)
+    core = Path(kernel_cache.__file__).parent
+    copied = shutil.copytree(core, tmp_path / "core")
+    for source in kernel_cache.kernel_sources():
+        shutil.copystat(source, copied / source.relative_to(core))
     ask = (
         "import importlib.util as u, sys; s = u.spec_from_file_location('p', sys.argv[1]); m = u.module_from_spec(s);"
-        "s.loader.exec_module(m); print(m._cache_folder())"
+        "s.loader.exec_module(m); print(m.cache_folder())"
     )
 
     def folder() -> str:
         return subprocess.run(
-            [sys.executable, "-c", ask, str(copied / "physics" / "__init__.py")],
+            [sys.executable, "-c", ask, str(copied / "kernel_cache.py")],
             capture_output=True,
             text=True,
             check=True,
         ).stdout
 
     first = folder()
-    assert first == folder() and first.strip() != physics._cache_folder()
-    os.utime(copied / "bake" / "fit_kernels.py", (1.0, 1.0))
-    assert folder() != first
+    assert first == folder() and first.strip() != kernel_cache.cache_folder()
+    for source in ("bake/fit_kernels.py", "geometry/winding.py"):
+        before = folder()
+        os.utime(copied / source, (1.0, 1.0))
+        assert folder() != before

@@ -17,7 +17,7 @@ import numpy as np
 
 from artuline.core.bake.hermite import Wish, fit
 from artuline.core.errors import ArtulineError, CancelledError
-from artuline.core.geometry.winding import winding_numbers
+from artuline.core.geometry.winding import inside, winding_numbers
 from artuline.core.physics import (
     collide,
     contacts,
@@ -167,8 +167,9 @@ def _compile_all() -> None:
             other.wait()
         _small_world().step(1.0 / 24.0, 2)
         _compile_islands()
-        fit(np.zeros((3, 4)), Wish(1.0, turning=True))
+        fit(np.tile([0.0, 0.0, 0.0, 1.0], (3, 1)), Wish(1.0, turning=True))
         winding_numbers(np.zeros((1, 3)), np.eye(3), np.arange(3)[None])
+        inside(np.ones((1, 3)), np.eye(3), np.arange(3)[None])
     finally:
         gc.enable()
 

@@ -5,7 +5,7 @@ from numpy.typing import NDArray
 from scipy.spatial import cKDTree
 
 from artuline.core.geometry.rotation import Array
-from artuline.core.geometry.winding import winding_numbers
+from artuline.core.geometry.winding import inside as inside_of
 from artuline.core.motion.keyed import keyed_matrices
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.mesh import Mesh
@@ -40,7 +40,7 @@ def signed_distance(
     gaps = np.linalg.norm(places - points[:, None], axis=2)
     best = gaps.argmin(axis=1)
     rows = np.arange(len(points))
-    inside = winding_numbers(points, vertices, triangles) > 0.5
+    inside = inside_of(points, vertices, triangles)
     return np.where(inside, -1.0, 1.0) * gaps[rows, best], places[rows, best], near[rows, best]
 
 

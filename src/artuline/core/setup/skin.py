@@ -9,7 +9,7 @@ from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation
 from artuline.core.geometry.polyhedron import hull_of
 from artuline.core.geometry.rotation import Array
-from artuline.core.geometry.winding import winding_numbers
+from artuline.core.geometry.winding import inside
 from artuline.core.motion.skeleton import rest_matrices, skeleton_of
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.mesh import Mesh
@@ -148,7 +148,7 @@ class Skin:
         found = _exposed.get(key)
         if found is None:
             above = self.points + 0.012 * self.height * self.normals
-            found = winding_numbers(above, self.points, self.mesh.triangles) < 0.5
+            found = ~inside(above, self.points, self.mesh.triangles)
             found = found if found.any() else np.ones(len(above), bool)
             while len(_exposed) > 7:
                 _exposed.pop(next(iter(_exposed)))
@@ -164,8 +164,7 @@ class Skin:
 
     def holds(self, points: Array) -> np.ndarray:
         """Whether points (N, 3) in the world lie within the skin (N,), by its winding number: exact, and slower than ``outside``."""
-        found: np.ndarray = winding_numbers(points, self.points, self.mesh.triangles) > 0.5
-        return found
+        return inside(points, self.points, self.mesh.triangles)
 
 
 _skins: dict[object, Skin] = {}

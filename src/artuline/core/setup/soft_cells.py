@@ -11,7 +11,7 @@ from scipy.spatial import cKDTree
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
-from artuline.core.geometry.winding import winding_numbers
+from artuline.core.geometry.winding import inside as inside_of
 
 FINE = 5.0  # points of the grid to the size of a cluster
 LEAST = 3  # and across the thinnest way of the whole
@@ -146,7 +146,7 @@ def filled(vertices: Array, triangles: np.ndarray, size: float, bounds: tuple[Ar
     steps = extent / counts
     index = np.stack(np.meshgrid(*(np.arange(n) for n in counts), indexing="ij"), axis=-1).reshape(-1, 3)
     points = low + (index + 0.5) * steps
-    inside = winding_numbers(points, vertices, triangles) > 0.5
+    inside = inside_of(points, vertices, triangles)
     if inside.sum() < 2:
         raise ArtulineError(
             "there is no volume inside of that skin", remedy="Choose more of it, or one that is closed."

@@ -12,7 +12,7 @@ from scipy.spatial import cKDTree
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
-from artuline.core.geometry.winding import winding_numbers
+from artuline.core.geometry.winding import inside as inside_of
 from artuline.core.motion.skeleton import rest_matrices
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.mesh import Mesh
@@ -131,7 +131,7 @@ def facing_the_rest(figure: Figure, assets: AssetStore, region: np.ndarray, with
     places, _ = skin.samples(rest, max(0.5 * within, 1e-4))
     away, _ = cKDTree(places).query(skin.points[region])
     mine = np.flatnonzero(region)
-    inside = winding_numbers(skin.points[mine], skin.points, skin.triangles[rest]) > 0.5
+    inside = inside_of(skin.points[mine], skin.points, skin.triangles[rest])
     root = np.zeros(len(region), bool)
     root[mine[(away <= within) | inside]] = True
     return root if root.any() else None
