@@ -9,7 +9,9 @@ from hypothesis import strategies as st
 from PySide6.QtCore import Qt
 
 from artuline.core.errors import ArtulineError
+from artuline.core.run.kept import Watcher, kept
 from artuline.core.run.record import keep_settings, keep_take, run, settings_of
+from artuline.core.run.steered import Steered
 from artuline.core.scene import edit
 from artuline.core.scene.alike import followed, own_of
 from artuline.core.scene.assets import AssetStore
@@ -17,7 +19,7 @@ from artuline.core.scene.coarse import coarser
 from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Ground, MotionKey, Rule, Scene, Shape, obstacle
 from artuline.core.setup.many import Pattern, set_many
-from artuline.demo.figures import ready_figure
+from artuline.demo.figures import ready_figure, with_clips
 from artuline.formats.scene_file import load_scene, save_scene
 from artuline.formats.take_table import write_take
 from tests.driving import finish, press
@@ -145,6 +147,30 @@ def test_only_who_is_hit_falls_and_the_table_says_when(tmp_path):
     rows = list(csv.DictReader((tmp_path / "given.csv").open()))
     assert [r["figure"] for r in rows] == [g[0] for g in take.given]
     assert rows[0]["touched by"] == "ball: ball" and rows[0]["rule"] == "rolls"
+
+
+def test_rules_act_while_another_is_steered_and_go_through_the_mirror_with_him():
+    scene, assets = crowd(4)
+    mate = with_clips(ready_figure("deckhand", assets), assets, "deckhand_steered")
+    mate = mate.changed(id="mate", name="mate", clip="stand", position=(0.0, 0.0, -5.0))
+    scene = edit.add_figure(scene, mate)
+    scene = edit.scene(scene, rules=(Rule(id="r", name="touched", figure="deckhand", when="touched"),))
+    made = Steered(scene, assets, 0.0, {"mate": None})
+    watcher = Watcher(made)
+    for k in range(24 * 4):
+        made.steer("mate", 1.4, 0.0)
+        if k == 70:
+            before = set(made.rules.given)
+            made.mirror("mate")
+            assert set(made.rules.given) == before and before
+        made.step()
+    given = {made.built.parts[k].figure.id for k in made.rules.given}
+    assert given and "mate" not in given
+    for part in made.built.parts:
+        fallen = made.built.world.bodies["x"][part.rows, 1].max() < 1.2
+        assert fallen == (part.figure.id in given)
+    _, take = kept(watcher, 1.0)
+    assert {g[0] for g in take.given} == given
 
 
 def test_who_is_handed_over_keeps_its_momentum_and_what_it_stands_on_going_is_seen():

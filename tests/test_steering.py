@@ -142,6 +142,58 @@ def test_what_is_knocked_over_lies_and_gets_up_with_its_feet_on_the_ground(man, 
     assert low > -0.03
 
 
+def test_who_is_hit_on_the_way_up_falls_onto_the_ground(man):
+    scene, assets, id_ = man
+    made = Steered(scene, assets, 0.0, {id_: None})
+    made.knock(id_, "chest", np.array([0.0, 20.0, 160.0]))
+    while not made.rises(id_) or made.free().any():
+        made.step()
+    for _ in range(6):
+        made.step()
+    made.knock(id_, "chest", np.array([0.0, 20.0, -160.0]))
+    lowest = []
+    for _ in range(26):
+        made.step()
+        lowest.append(made.built.world.bodies["x"][:, 1].min())
+    assert min(lowest) > -0.05
+    made.knock_limb(id_, "forearm_l", np.array([0.0, 0.0, 5.0]), 0.5)
+    assert made.free().all(), "it is limp as a whole"
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_what_hangs_on_who_gets_up_is_not_torn(steer, seed):
+    """A pail on a limp arm, and a line to another figure, through every change between keys and physics."""
+    scene, assets = steer
+    made = Steered(
+        scene, assets, 0.0, {"deckhand": scene.figure("deckhand").steering, "mate": Steering(follows="deckhand")}
+    )
+    chance = np.random.default_rng(seed)
+    made.steer("deckhand", 1.4, 0.5)
+    worst, held = 0.0, made.built.world.joints
+    for step in range(24 * 9):
+        if step == 24:
+            made.knock("deckhand", "chest", 160.0 * np.append(chance.normal(0.0, 0.7, 2), 1.0)[[0, 1, 2]])
+        made.step()
+        held = made.built.world.joints
+        worst = max(worst, float(held["separation"].max()))
+    assert not made.lies("deckhand")
+    assert worst < 0.03
+
+
+def test_a_line_is_not_wound_about_those_who_hold_it(steer):
+    scene, assets = steer
+    made = Steered(
+        scene, assets, 0.0, {"deckhand": scene.figure("deckhand").steering, "mate": Steering(follows="deckhand")}
+    )
+    worst = 0.0
+    for turn, speed in ((1.0, 0.0), (-1.0, 2.6), (0.0, 2.6), (1.0, 2.6)):
+        made.steer("deckhand", speed, turn)
+        for _ in range(24 * 3):
+            made.step()
+            worst = max(worst, float(made.built.world.joints["separation"].max()))
+    assert worst < 0.01
+
+
 def test_a_limb_alone_goes_limp_and_comes_back(man):
     scene, assets, id_ = man
     made = Steered(scene, assets, 0.0, {id_: None})

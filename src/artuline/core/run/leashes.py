@@ -4,21 +4,72 @@ from dataclasses import dataclass
 from itertools import pairwise
 
 import numpy as np
+from numpy.typing import NDArray
 
 from artuline.core.geometry import rotation, transforms
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.skeleton import rest_matrices, rigid
 from artuline.core.run.build import Built
+from artuline.core.scene.model import Scene
+
+NEAR = 0.01  # m within which a strand lies on something
+TORN = 0.005  # m by which it is longer than it is
 
 
 @dataclass(frozen=True, eq=False)
 class Leash:
-    """A strand between two places that it is held at: the figures and bodies (rows) that hold it, where on these (in their principal axes), and its length between, m."""
+    """A strand between two places that it is held at: the figures and bodies (rows) that hold it, where on these (in their principal axes), its length
+    between, m, and the bodies (rows) that it is made of from the one to the other.
+    """
 
     figures: tuple[str, str]
     ends: tuple[int, int]
     points: tuple[Array, Array]
     length: float
+    between: NDArray[np.int64]
+
+    def held_at(self, x: Array, r: Array) -> tuple[Array, Array]:
+        """The places (3,) of its ends, with bodies at x (n, 3), r (n, 4)."""
+        a, b = (x[i] + rotation.rotate(r[i], p) for i, p in zip(self.ends, self.points))
+        return a, b
+
+    def taut(self, built: Built, keyed: NDArray[np.bool_]) -> tuple[float, float, Array, Array]:
+        """How long it has to be at least, m: from end to end by what on its keys (n,) it lies on, such as a post that it is wound about; how much longer
+        than it is it was torn; and the directions (3,) in which it draws its two ends.
+        """
+        bodies, place = built.world.bodies, {int(r): k for k, r in enumerate(self.between)}
+        a, b = self.held_at(bodies["x"], bodies["q"])
+        mine = np.zeros(len(bodies), bool)
+        mine[self.between] = True
+        # the part of the way that each body which it touches is at
+        on: dict[int, int] = {}
+        row = built.world.shapes["body"]
+        for c in built.world.contacts_now(NEAR, free=mine):
+            for one, other in (row[c["shapes"]], row[c["shapes"]][::-1]):
+                if int(one) in place and other >= 0 and keyed[other]:
+                    on[place[int(one)]] = int(other)
+        order = sorted(on)
+        way = np.concatenate([a[None], bodies["x"][self.between[order]], b[None]])
+        holder = [self.ends[0], *(on[k] for k in order), self.ends[1]]
+        figure = [next((p.figure.id for p in built.parts if h in p.rows), "") for h in holder]
+        length = float(np.linalg.norm(np.diff(way, axis=0), axis=1).sum())
+        along = np.concatenate([a[None], bodies["x"][self.between], b[None]])
+        torn = float(np.linalg.norm(np.diff(along, axis=0), axis=1).sum())
+        leaves = []
+        for points, whose in ((way, figure), (way[::-1], figure[::-1])):
+            k = next((k for k, w in enumerate(whose) if w != whose[0]), len(whose) - 1)
+            out = points[k] - points[k - 1]
+            leaves.append(out / max(float(np.linalg.norm(out)), 1e-9))
+        return length, torn - self.length if torn > self.length + TORN else 0.0, leaves[0], leaves[1]
+
+
+def between_two(scene: Scene) -> frozenset[str]:
+    """The figures that are strands, and that two others hold or more."""
+    return frozenset(
+        f.id
+        for f in scene.figures
+        if f.made is not None and not f.made.closed and len({m.figure for m in f.mounts}) > 1
+    )
 
 
 def leashes(built: Built) -> tuple[Leash, ...]:
@@ -50,5 +101,11 @@ def leashes(built: Built) -> tuple[Leash, ...]:
                         rotation.conjugate(built.world.local_q[ride.holder]), outer - built.world.local_p[ride.holder]
                     )
                 )
-            found.append(Leash((ra.mount.figure, rb.mount.figure), (a, b), (points[0], points[1]), s1 - s0))
+            first, last = (int(np.flatnonzero(part.rows == ride.part)[0]) for ride in (ra, rb))
+            found.append(
+                Leash(
+                    (ra.mount.figure, rb.mount.figure), (a, b), (points[0], points[1]), s1 - s0,
+                    part.rows[first : last + 1],
+                )
+            )  # fmt: skip
     return tuple(found)

@@ -28,6 +28,10 @@ UNAIDED = 1.8  # s in which it comes up without one
 INTO = 0.45  # s in which such a clip passes into how it stands
 
 
+#: Paces, what it gets up with, and which way it faces at rest (radians).
+Known = tuple[Paces, tuple[Stride, ...], float]
+
+
 @dataclass(frozen=True)
 class Wish:
     """What is wished for now: a speed in m/s, and a turn from -1 (to the right) to 1 (to the left)."""
@@ -50,6 +54,7 @@ class Pilot:
 
     def __init__(self, figure: Figure, assets: AssetStore, steering: Steering, root: Array, ground: float):
         """Raises ArtulineError if it has no clip to go with."""
+        self._known: list[tuple[Figure, Steering, Known]] = []
         self._learn(figure, assets, steering)
         self.footing = Footing(figure, ground)
         self.place, turn = rigid(root)
@@ -63,20 +68,28 @@ class Pilot:
         self.steps(0.0, Wish())
 
     def _learn(self, figure: Figure, assets: AssetStore, steering: Steering) -> None:
-        """The clips that it goes with."""
+        """The clips that it goes with: of the figures that it was and is mirrored to and fro, what it knows already."""
+        known = next((k for f, how, k in self._known if f is figure and how is steering), None)
+        if known is None:
+            known = self._found(figure, assets, steering)
+            self._known = [(figure, steering, known), *self._known[:1]]
+        self.paces, self.rises, self._ahead = known
+        self.figure = figure
+
+    @staticmethod
+    def _found(figure: Figure, assets: AssetStore, steering: Steering) -> Known:
+        """What is to be known of its clips. Raises ArtulineError if none goes."""
         refs = {c.name: c for c in figure.clips}
         gaits = [g for g in steering.gaits if g.clip in refs]
         rises = [r for r in steering.rises if r in refs]
         strides = {name: stride_of(figure, assets, refs[name]) for name in {*(g.clip for g in gaits), *rises}}
-        self.paces = Paces([strides[g.clip] for g in gaits], [g.speed for g in gaits])
-        if not self.paces.moving:
+        paces = Paces([strides[g.clip] for g in gaits], [g.speed for g in gaits])
+        if not paces.moving:
             raise ArtulineError(
                 f"{figure.name} has no clip to go with", remedy="Give one a speed in the list of its gaits, in Cast."
             )
-        self.figure = figure
-        self.rises = tuple(strides[r] for r in sorted(rises))
         ahead = forward_of(figure)
-        self._ahead = float(np.arctan2(ahead[0], ahead[2]))
+        return paces, tuple(strides[r] for r in sorted(rises)), float(np.arctan2(ahead[0], ahead[2]))
 
     @property
     def rising(self) -> bool:

@@ -9,6 +9,9 @@ from artuline.core.geometry.rotation import Array
 from artuline.core.motion.skeleton import skeleton_of
 from artuline.core.scene.model import Figure
 
+ARRIVES = 0.8  # periods of the drive to the keys in the time that is left
+FIRMEST = 20.0  # Hz
+
 
 @dataclass
 class Limp:
@@ -26,6 +29,11 @@ class Limp:
     def share(self) -> float:
         """How much they are handed over."""
         return 1.0 if self.back < 0.0 else max(1.0 - self.back / self.ramp, 0.0)
+
+    @property
+    def goal(self) -> float:
+        """The frequency (Hz) of the drive to the keys on the way back: the nearer the end, the firmer, so that nothing is left to be jumped then."""
+        return 0.0 if self.back < 0.0 else min(ARRIVES / max(self.ramp - self.back, 1e-9), FIRMEST)
 
 
 @dataclass

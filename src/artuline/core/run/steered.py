@@ -23,11 +23,11 @@ from artuline.core.run.build import (
 )
 from artuline.core.run.exchange import Mirror, carry, rows_between
 from artuline.core.run.forces import gravity_at, wind_at
-from artuline.core.run.leashes import leashes
+from artuline.core.run.leashes import between_two, leashes
 from artuline.core.run.live import LiveWorld, noted
 from artuline.core.run.pilot import PASSAGE, UNAIDED, Pilot, Wish
 from artuline.core.run.rules import Rules
-from artuline.core.run.shown import shown_pose
+from artuline.core.run.shown import shown_pose, smooth_step
 from artuline.core.run.small_step import Limp, SmallStep, carried, chosen_rows
 from artuline.core.run.stepper import Stepper, start_keyed
 from artuline.core.scene.assets import AssetStore
@@ -38,6 +38,8 @@ from artuline.core.setup.reflected import carried_along, reflected_scene, side_a
 
 STEPS = 24.0  # a second at least, in whole parts of a frame
 LIMP_TONE = 0.07  # of what was knocked over
+ARRIVING = 0.3  # s in which what comes back to its keys makes up for what is missing
+TOUCHES = 0.6  # handed over by so much, what comes back to its keys still touches something
 STILL = (0.12, 0.5)  # m/s, and s for which what lies moves slower before it gets up
 LONGEST = 8.0  # s that it lies at most
 LIMB_LIMP = 1.0  # s for which a limb that is pushed is limp
@@ -46,6 +48,8 @@ TAUT = (
     0.8,
     0.97,
 )  # shares of its length at which a line between two that hold it on their keys begins to hold them back, and does
+MOST_BACK = 0.06  # m that such a line draws one back in a step because it is torn
+STEEPEST = 0.25  # level share of its direction that it is drawn by at least
 NEAR, EAGER = 0.25, 1.4  # m within which who follows stands, and 1/s by which it makes up for what is missing
 
 
@@ -77,6 +81,8 @@ class Steered(LiveWorld):
         self.steerings: dict[str, Steering] = {}
         #: How they go by the scene, and the scene as it is in the document: what is mirrored here is not there.
         self.asked, self.drawn_scene = dict(figures), scene
+        #: The scene by which figures are mirrored in it.
+        self._reflected: dict[frozenset[str], Scene] = {frozenset(): scene}
         for id_, steering in figures.items():
             self.steerings[id_], self.pilots[id_] = self._pilot(scene, id_, steering)
         self._place()
@@ -93,16 +99,18 @@ class Steered(LiveWorld):
         return how, Pilot(f, self.assets, how, root, ground)
 
     def _built(self, scene: Scene) -> Built:
-        """The world, in which feet do not touch strands: a line that a foot on its keys presses to the ground has nowhere to go."""
-        feet = [
-            LinkEnd(figure=id_, body=f.body_of[name].id)
-            for id_ in sorted(self.steered)
-            for f in (scene.figure(id_),)
-            for foot in feet_of(f)
-            for name in sorted(f.below(f.bones[foot.bones[2]].name) & f.body_of.keys())
-        ]
-        parts = [LinkEnd(figure=f.id, body=b.id) for f in scene.figures if f.made is not None for b in f.bodies]
-        return super()._built(scene.changed(pairs_off=(*scene.pairs_off, *((a, b) for a in feet for b in parts))))
+        """The world, in which feet do not touch strands: a line that a foot on its keys presses to the ground has nowhere to go. Nor has one
+        between two that is wound about who is steered, so that it goes through them.
+        """
+        off, held = [*scene.pairs_off], between_two(scene)
+        for id_ in sorted(self.steered):
+            f = scene.figure(id_)
+            feet = {n for x in feet_of(f) for n in f.below(f.bones[x.bones[2]].name) & f.body_of.keys()}
+            for strand in (s for s in scene.figures if s.made is not None):
+                mine = sorted(f.body_of if strand.id in held else feet)
+                ends = [LinkEnd(figure=id_, body=f.body_of[name].id) for name in mine]
+                off += [(a, LinkEnd(figure=strand.id, body=b.id)) for a in ends for b in strand.bodies]
+        return super()._built(scene.changed(pairs_off=tuple(off)))
 
     def _hush(self, id_: str, on: bool) -> None:
         """Let a figure touch nothing, or what it did: on its way up it would press what lies under it, and that has nowhere to go either."""
@@ -153,6 +161,8 @@ class Steered(LiveWorld):
         start_keyed(
             world.bodies, np.ones(len(world.bodies), bool), np.repeat(x[None], 3, 0), np.repeat(r[None], 3, 0), 1.0, 2
         )
+        #: What came to its keys lately: rows, when, and what was missing then (k, 3), (k, 3).
+        self._arriving: list[tuple[NDArray[np.int64], float, Array, Array]] = []
         self._stepper = Stepper(built)
         self._stepper.started = set(range(len(built.parts)))
         self.rules = Rules(built, self.steered)
@@ -245,6 +255,9 @@ class Steered(LiveWorld):
             raise ArtulineError(f"{f.name} has no body on {bone} to hit", remedy="Fit bodies first.")
         for key in [k for k, v in self._limp.items() if np.isin(v.rows, part.rows).any()]:
             del self._limp[key]
+        if figure in self._hushed:
+            # one that was on its way up falls onto what is there
+            self._hush(figure, False)
         self._limp[figure] = Limp(part.rows, None, PASSAGE, whole=self.built.parts.index(part))
         self.pilots[figure].halt()
         self._hit(part.row(body), figure, body.id, impulse)
@@ -255,7 +268,7 @@ class Steered(LiveWorld):
         f = self.scene.figure(figure)
         part = next(p for p in self.built.parts if p.figure.id == figure)
         body = f.carrier(bone)
-        if body is None or figure in self._limp:
+        if body is None or figure in self._limp or figure in self._hushed:
             return
         rows = part.on(f.below(body.bone))
         self._limp[f"{figure} {body.bone}"] = Limp(rows, seconds, LIMB_RETURNS)
@@ -295,9 +308,11 @@ class Steered(LiveWorld):
         if self.journal is not None:
             self.journal.append((self.steps_done, "change", (scene,)))
         self.drawn_scene = scene
+        self._reflected = {frozenset(): scene}
         shown = scene
         for id_ in sorted(self.mirrored):
             shown = reflected_scene(shown, self.assets, id_)
+        self._reflected[self.mirrored] = shown
         self._exchange(shown, None)
 
     @noted
@@ -310,7 +325,9 @@ class Steered(LiveWorld):
         across = rigid_root @ signs @ np.linalg.inv(rigid_root)
         which = carried_along(self.scene, figure)
         self.mirrored = self.mirrored ^ {figure}
-        shown = reflected_scene(self.scene, self.assets, figure)
+        if self.mirrored not in self._reflected:
+            self._reflected[self.mirrored] = reflected_scene(self.scene, self.assets, figure)
+        shown = self._reflected[self.mirrored]
         for id_ in sorted(which & self.pilots.keys()):
             self.pilots[id_].reflect(shown.figure(id_), self.assets, self.steerings[id_], across)
         self._exchange(shown, Mirror(across, axis, which))
@@ -383,6 +400,7 @@ class Steered(LiveWorld):
         x, r = self._keys()
         if self._held_back(x, r, share):
             x, r = self._keys()
+        x, r = self._with_arriving(x, r)
         course = self._course(x, r, share)
         if self.steps_done % self.per_frame == 1 or self.per_frame == 1:
             world.reset_report()
@@ -396,23 +414,28 @@ class Steered(LiveWorld):
 
     def _held_back(self, x: Array, r: Array, share: Array) -> bool:
         """Whether a line that is held at both ends, x (n, 3), r (n, 4), would be longer than it is: then who is steered goes no further."""
-        found = False
+        found, bodies = False, self.built.world.bodies
         for pilot in self.pilots.values():
             pilot.drawn = np.zeros(3), 0.0
         for line in self._leashes:
             if share[line.ends[0]] > 0.0 or share[line.ends[1]] > 0.0:
                 continue
-            a, b = (x[i] + rotation.rotate(r[i], p) for i, p in zip(line.ends, line.points))
-            far, across = float(np.linalg.norm(b - a)), (b - a) * [1.0, 0.0, 1.0]
-            level = float(np.linalg.norm(across))
-            taut = (far / line.length - TAUT[0]) / (TAUT[1] - TAUT[0])
-            if taut <= 0.0 or level < 1e-6:
+            a, b = line.held_at(x, r)
+            # where its ends are to be now, besides what it lies on where everything is
+            need, torn, *leaves = line.taut(self.built, share <= 0.0)
+            a0, b0 = line.held_at(bodies["x"], bodies["q"])
+            need += float((a0 - a) @ leaves[0]) + float((b0 - b) @ leaves[1])
+            taut = 1.0 if torn else (need / line.length - TAUT[0]) / (TAUT[1] - TAUT[0])
+            if taut <= 0.0:
                 continue
-            movers = [(s, self.pilots[f]) for s, f in zip((1.0, -1.0), line.figures) if f in self.pilots]
-            for sign, pilot in movers:
-                pilot.drawn = sign * across / level, min(taut, 1.0)
-                if taut > 1.0:
-                    pilot.pulled((far - TAUT[1] * line.length) * far / level / len(movers))
+            more = max(need - TAUT[1] * line.length, min(torn, MOST_BACK), 0.0)
+            movers = [(leaves[k], self.pilots[f]) for k, f in enumerate(line.figures) if f in self.pilots]
+            for way, pilot in movers:
+                across = way * [1.0, 0.0, 1.0]
+                level = max(float(np.linalg.norm(across)), STEEPEST)
+                pilot.drawn = across / level, min(taut, 1.0)
+                if more > 0.0:
+                    pilot.pulled(more / level / len(movers))
                     found = True
         return found
 
@@ -450,11 +473,17 @@ class Steered(LiveWorld):
             limp.passed += h
             if limp.back >= 0.0:
                 limp.back += h
+                if (
+                    limp.whole is not None
+                    and limp.share < TOUCHES
+                    and key not in self._hushed
+                    and self.pilots[key].rising
+                ):
+                    # what it lies on and its own limbs do not keep it from where its keys are in the end
+                    self._hush(key, True)
                 if limp.back >= limp.ramp:
                     del self._limp[key]
-                    if limp.whole is not None and self.pilots[key].rising:
-                        # on its keys from here on
-                        self._hush(key, True)
+                    self._arrive(limp.rows)
             elif limp.whole is None:
                 assert limp.left is not None
                 if limp.passed >= limp.left:
@@ -477,6 +506,37 @@ class Steered(LiveWorld):
                     for speed in self._speed:
                         speed[limp.rows] = 0.0
                     limp.back, limp.ramp = 0.0, PASSAGE if pilot.rises else UNAIDED
+
+    def _arrive(self, rows: NDArray[np.int64]) -> None:
+        """Bodies (rows) are on their keys from now on: from where physics had them, and as fast, they come to these within a time, so that nothing
+        that hangs on them is torn.
+        """
+        rows = rows[self._shares()[rows] <= 0.0]
+        bodies, h = self.built.world.bodies[rows], self.step_time
+        x, r = (a[rows] for a in self._keyed)
+        off = bodies["x"] - x, rotation.to_rotation_vector(rotation.multiply(bodies["q"], rotation.conjugate(r)))
+        self._arriving.append((rows, self.time, *off))
+        speeds = h * bodies["v"], h * bodies["w"]
+        for back, (px, pr) in zip((1.0, 0.0), self._past):
+            px[rows] = bodies["x"] - back * speeds[0]
+            pr[rows] = rotation.multiply(rotation.from_rotation_vector(-back * speeds[1]), bodies["q"])
+        for part, (px, pr) in zip((2.0, 1.0), zip(*self._rows)):
+            px[rows] = bodies["x"] - part / self.substeps * speeds[0]
+            pr[rows] = rotation.multiply(rotation.from_rotation_vector(-part / self.substeps * speeds[1]), bodies["q"])
+        for speed, new in zip(self._speed, speeds):
+            speed[rows] = new
+
+    def _with_arriving(self, x: Array, r: Array) -> tuple[Array, Array]:
+        """Keyed poses (n, 3), (n, 4) of bodies, with what is still missing of those that have just come to them."""
+        self._arriving = [a for a in self._arriving if self.time - a[1] < ARRIVING]
+        if not self._arriving:
+            return x, r
+        x, r = x.copy(), r.copy()
+        for rows, since, off, turn in self._arriving:
+            left = 1.0 - float(smooth_step(np.array((self.time + self.step_time - since) / ARRIVING).clip(0.0, 1.0)))
+            x[rows] += left * off
+            r[rows] = rotation.multiply(rotation.from_rotation_vector(left * turn), r[rows])
+        return x, r
 
     def _lying(self, figure: int) -> Pose:
         """The local pose (B,) of a figure that physics has, under its root."""
@@ -510,17 +570,20 @@ class Steered(LiveWorld):
         tone = self._tone
         if self._limp or self.rules.given:
             tone = tone.copy()
-            for k, given in self.rules.given.items():
-                mine = built.parts[k].rows
+            for figure, given in self.rules.given.items():
+                mine = built.parts[figure].rows
                 tone[mine] = np.maximum(tone[mine], given.rule.tone)
             for limp in self._limp.values():
                 tone[limp.rows] = np.maximum(tone[limp.rows], LIMP_TONE)
+        goal = np.maximum(return_frequency(share), self._steady)
+        for limp in self._limp.values():
+            goal[limp.rows] = np.maximum(goal[limp.rows], limp.goal)
         own, child = self._own, world.joints["child"][: len(self._own)]
         drive = np.zeros(len(world.joints))
         drive[: len(own)] = np.where(built.springs > 0.0, built.springs, tone_frequency(tone[child] * own))
         return SmallStep(
             first=float(self.frame), rate=1.0 / self.step_time, k=k, lead=2, x=rows_x, r=rows_r,
-            free=np.repeat((share > 0.0)[None], k, 0), goal=np.repeat(np.maximum(return_frequency(share), self._steady)[None], k, 0),
+            free=np.repeat((share > 0.0)[None], k, 0), goal=np.repeat(goal[None], k, 0),
             calm=np.repeat(self._calm[None], k, 0), drive=np.repeat(drive[None], k, 0),
             gravity=np.repeat(world.gravity[None], k, 0), wind=np.repeat(self._wind[None], k, 0), pushes=bool(self._pushes),
         )  # fmt: skip
