@@ -83,7 +83,7 @@ def _tree(corners: Array) -> tuple[np.ndarray, ...]:
     centre = corners.mean(axis=1)
     normal = 0.5 * np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
     area = np.linalg.norm(normal, axis=1)
-    order, nodes = np.arange(len(corners)), []
+    order, nodes = np.arange(len(corners)), list[list[float]]()
     # what is left to do: a range, or a node whose halves are done
     left: list[tuple[int, int, int]] = [(0, len(corners), -1)]
     while left:

@@ -1,6 +1,7 @@
 """Plain descriptions of bodies and joints, and the mass that shapes give."""
 
 from dataclasses import dataclass, field
+from functools import lru_cache
 
 import numpy as np
 
@@ -272,22 +273,31 @@ def body_mass(b: BodySpec, i: int) -> tuple[float, Array, Array, Array]:
         if not (np.isfinite(inertia).all() and (inertia > 0.0).all()):
             raise ArtulineError(f"body {i} has the inertia {inertia.tolist()}", remedy="Give three moments above zero.")
         return float(b.mass), np.zeros(3), IDENTITY, inertia
-    parts = [shape_mass(s) for s in b.shapes]
+    mass, centre, axes, moments = _mass_of(tuple(b.shapes), b.mass, b.density)
+    if not np.isfinite(moments).all():
+        raise ArtulineError(f"body {i} is too large or too heavy for numbers", remedy="Make it smaller or lighter.")
+    return mass, centre, axes, moments
+
+
+@lru_cache(maxsize=4096)
+def _mass_of(shapes: tuple[Shape, ...], mass: float | None, density: float) -> tuple[float, Array, Array, Array]:
+    """What ``body_mass`` says of a body with shapes; moments that are not finite where it is beyond numbers."""
+    parts = [shape_mass(s) for s in shapes]
     volumes = np.array([p[0] for p in parts])
-    total = float(volumes.sum()) * b.density if b.mass is None else b.mass
+    total = float(volumes.sum()) * density if mass is None else mass
     if not volumes.sum() > 0.0:
         return 1.0, np.zeros(3), IDENTITY, np.ones(3)
     masses = volumes / volumes.sum() * total
-    frames = [mass_frame(s) for s in b.shapes]
-    mass, centre, tensor = mass_properties.combine(
+    frames = [mass_frame(s) for s in shapes]
+    whole, centre, tensor = mass_properties.combine(
         masses,
         np.array([f[0] for f in frames]),
         np.array([f[1] for f in frames]),
         masses[:, None] * np.array([p[1] for p in parts]),
     )
     if not np.isfinite(tensor).all():
-        raise ArtulineError(f"body {i} is too large or too heavy for numbers", remedy="Make it smaller or lighter.")
+        return whole, centre, IDENTITY, np.full(3, np.inf)
     moments, axes = np.linalg.eigh(tensor)
     if np.linalg.det(axes) < 0:
         axes[:, 0] *= -1.0
-    return mass, centre, rotation.from_matrix(axes), np.maximum(moments, 1e-7 * moments.max())
+    return whole, centre, rotation.from_matrix(axes), np.maximum(moments, 1e-7 * moments.max())

@@ -1,6 +1,6 @@
 """From a scene to the solver: bodies and joints in one order, and the keyed motion at every substep."""
 
-from collections.abc import Callable, Collection
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Literal
@@ -341,11 +341,14 @@ class _Making:
         return [(b, a) for a, b in ends if a == row] + [(a, b) for a, b in ends if b == row]
 
 
-def build(scene: Scene, assets: AssetStore) -> Built:
-    """Make the world of a scene, posed by its keys at the first frame. Raises ArtulineError."""
+def build(scene: Scene, assets: AssetStore, apart: Sequence[tuple[BodyRef, BodyRef]] = ()) -> Built:
+    """Make the world of a scene, posed by its keys at the first frame; besides those that its figures and it say, some pairs of bodies do not touch each
+    other. Raises ArtulineError.
+    """
     made = _Making(windy=any(scene.wind) or bool(scene.wind_lane.keys), h=1.0 / (scene.rate * scene.substeps))
     parts = tuple(made.figure(k, f) for k, f in enumerate(scene.figures))
-    made.off |= {(made.index[a.figure, a.body], made.index[b.figure, b.body]) for a, b in scene.pairs_off}
+    for pairs in (scene.pairs_off, apart):
+        made.off |= {(made.index[a.figure, a.body], made.index[b.figure, b.body]) for a, b in pairs}
     rides = _rides(scene, parts)
     for r in rides:
         if r.held and not r.mount.collides:

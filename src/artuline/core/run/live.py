@@ -17,7 +17,7 @@ from artuline.core.run.build import Built, build
 from artuline.core.run.forces import add_velocity
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.model import Ground, Scene
+from artuline.core.scene.model import BodyRef, Ground, Scene
 
 TUG_FREQUENCY = 2.5
 
@@ -54,7 +54,12 @@ class LiveWorld(ABC):
 
     def _built(self, scene: Scene) -> Built:
         # a ground to be switched on, where the scene has none
-        return build(scene if scene.ground is not None else edit.scene(scene, ground=Ground()), self.assets)
+        whole = scene if scene.ground is not None else edit.scene(scene, ground=Ground())
+        return build(whole, self.assets, self._apart(scene))
+
+    def _apart(self, scene: Scene) -> list[tuple[BodyRef, BodyRef]]:
+        """Pairs of bodies that do not touch each other here."""
+        return []
 
     @abstractmethod
     def free(self) -> NDArray[np.bool_]:

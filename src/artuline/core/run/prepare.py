@@ -44,7 +44,10 @@ USUAL_SECONDS = 60  # that compiling takes
 _PREPARE = "from artuline.core.run.prepare import prepare_kernels; prepare_kernels()"
 # all but those with rules of their own for equal constants
 _OPERATORS = {f for f in vars(operator).values() if callable(f)} - {operator.eq, operator.ne}
-_CONTACTS = "import gc; gc.disable(); from artuline.core.run import prepare; prepare.ask_plain_rules_first(); prepare.compile_contacts()"
+_OTHERS = (
+    "import gc; gc.disable(); from artuline.core.run import prepare; prepare.ask_plain_rules_first();"
+    "prepare.compile_contacts(); print(flush=True); prepare.compile_others()"
+)
 
 
 @functools.cache
@@ -153,23 +156,31 @@ def _compile_islands() -> None:
     )  # fmt: skip
 
 
+def compile_others() -> None:
+    """What does not belong to the solver: the fit of keys, and what is inside of a skin."""
+    fit(np.tile([0.0, 0.0, 0.0, 1.0], (3, 1)), Wish(1.0, turning=True))
+    winding_numbers(np.zeros((1, 3)), np.eye(3), np.arange(3)[None])
+    inside(np.ones((1, 3)), np.eye(3), np.arange(3)[None])
+
+
 def _compile_all() -> None:
-    """The two halves side by side if there are two cores, then what joins them."""
+    """The two halves side by side if there are two cores, then what joins them beside all else."""
     other = None
     if (os.cpu_count() or 1) > 1:
-        other = subprocess.Popen([sys.executable, "-c", _CONTACTS])
+        other = subprocess.Popen([sys.executable, "-c", _OTHERS], stdout=subprocess.PIPE)
     ask_plain_rules_first()
     # what is made while compiling is kept: looking for garbage finds none
     gc.disable()
     try:
         compile_joints()
-        if other is not None:
-            other.wait()
+        if other is not None and other.stdout is not None:
+            # it says when its half of the solver is done
+            other.stdout.readline()
         _small_world().step(1.0 / 24.0, 2)
         _compile_islands()
-        fit(np.tile([0.0, 0.0, 0.0, 1.0], (3, 1)), Wish(1.0, turning=True))
-        winding_numbers(np.zeros((1, 3)), np.eye(3), np.arange(3)[None])
-        inside(np.ones((1, 3)), np.eye(3), np.arange(3)[None])
+        if other is not None:
+            other.communicate()
+        compile_others()
     finally:
         gc.enable()
 

@@ -12,7 +12,6 @@ from artuline.core.motion.gaits import feet_of
 from artuline.core.motion.keyed import root_at
 from artuline.core.motion.skeleton import Pose, rigid, skeleton_of
 from artuline.core.run.build import (
-    Built,
     Part,
     calm_rate,
     require_bodies,
@@ -31,7 +30,7 @@ from artuline.core.run.shown import shown_pose, smooth_step
 from artuline.core.run.small_step import Limp, SmallStep, carried, chosen_rows
 from artuline.core.run.stepper import Stepper, start_keyed
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.model import Figure, LinkEnd, Push, Scene
+from artuline.core.scene.model import BodyRef, Figure, Push, Scene
 from artuline.core.scene.steering import Steering
 from artuline.core.setup.gait_proposal import propose_steering
 from artuline.core.setup.reflected import carried_along, reflected_scene, side_axis
@@ -98,19 +97,19 @@ class Steered(LiveWorld):
         ground = scene.ground.height if scene.ground is not None else float(root[1, 3])
         return how, Pilot(f, self.assets, how, root, ground)
 
-    def _built(self, scene: Scene) -> Built:
-        """The world, in which feet do not touch strands: a line that a foot on its keys presses to the ground has nowhere to go. Nor has one
+    def _apart(self, scene: Scene) -> list[tuple[BodyRef, BodyRef]]:
+        """Feet do not touch strands: a line that a foot on its keys presses to the ground has nowhere to go. Nor has one
         between two that is wound about who is steered, so that it goes through them.
         """
-        off, held = [*scene.pairs_off], between_two(scene)
+        off, held = list[tuple[BodyRef, BodyRef]](), between_two(scene)
         for id_ in sorted(self.steered):
             f = scene.figure(id_)
             feet = {n for x in feet_of(f) for n in f.below(f.bones[x.bones[2]].name) & f.body_of.keys()}
             for strand in (s for s in scene.figures if s.made is not None):
                 mine = sorted(f.body_of if strand.id in held else feet)
-                ends = [LinkEnd(figure=id_, body=f.body_of[name].id) for name in mine]
-                off += [(a, LinkEnd(figure=strand.id, body=b.id)) for a in ends for b in strand.bodies]
-        return super()._built(scene.changed(pairs_off=tuple(off)))
+                ends = [BodyRef(id_, f.body_of[name].id) for name in mine]
+                off += [(a, BodyRef(strand.id, b.id)) for a in ends for b in strand.bodies]
+        return off
 
     def _hush(self, id_: str, on: bool) -> None:
         """Let a figure touch nothing, or what it did: on its way up it would press what lies under it, and that has nowhere to go either."""
