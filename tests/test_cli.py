@@ -2,11 +2,13 @@
 
 import subprocess
 import sys
+from types import SimpleNamespace
 
 import numpy as np
 import pytest
 from PIL import Image
 
+from artuline.cli import main
 from artuline.core.motion.skeleton import rest_matrices
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.mesh import Mesh
@@ -20,6 +22,24 @@ def artuline(*arguments, cwd):
     return subprocess.run(
         [sys.executable, "-m", "artuline", *map(str, arguments)], capture_output=True, text=True, cwd=cwd
     )
+
+
+@pytest.fixture
+def here(monkeypatch, capsys):
+    """The same within this process, where nothing has to be started for it."""
+
+    def do(*arguments, cwd):
+        monkeypatch.chdir(cwd)
+        monkeypatch.setattr(sys, "argv", ["artuline", *map(str, arguments)])
+        code = 0
+        try:
+            main()
+        except SystemExit as end:
+            code = end.code or 0
+        said = capsys.readouterr()
+        return SimpleNamespace(returncode=code, stdout=said.out, stderr=said.err)
+
+    return do
 
 
 @pytest.fixture(scope="module")
@@ -74,8 +94,8 @@ def test_demos_are_named_and_saved(tmp_path):
 @pytest.mark.parametrize(
     "command", ["", "demo", "setup", "run", "bake", "check", "picture", "prepare", "flesh", "limbs", "table"]
 )
-def test_every_command_has_help(tmp_path, command):
-    done = artuline(*command.split(), "--help", cwd=tmp_path)
+def test_every_command_has_help(tmp_path, here, command):
+    done = here(*command.split(), "--help", cwd=tmp_path)
     assert done.returncode == 0 and "--help" in done.stdout
 
 
@@ -89,29 +109,29 @@ def refused(done, *words):
 
 
 @pytest.mark.parametrize("name", ["empty", "text", "truncated", "no skin", "nan", "past the end", "huge"])
-def test_a_bad_figure_ends_in_one_line_and_nothing_written(tmp_path, name):
+def test_a_bad_figure_ends_in_one_line_and_nothing_written(tmp_path, here, name):
     spoil, _ = BAD_FIGURES[name]
     spoil(foreign.write_walker(tmp_path / "goat.glb"))
-    refused(artuline("setup", "goat.glb", "-o", "goat.artuline", cwd=tmp_path), "goat.glb")
+    refused(here("setup", "goat.glb", "-o", "goat.artuline", cwd=tmp_path), "goat.glb")
     assert [p.name for p in tmp_path.iterdir()] == ["goat.glb"]
 
 
-def test_other_mistakes_are_named(tmp_path, job):
+def test_other_mistakes_are_named(tmp_path, here, job):
     folder, _ = job
     half = tmp_path / "half.artuline"
     half.write_bytes((folder / "walker.artuline").read_bytes()[:4000])
-    refused(artuline("run", "half.artuline", cwd=tmp_path), "half.artuline")
-    refused(artuline("demo", "carousel", cwd=tmp_path), "carousel", "boom")
-    refused(artuline("run", "nowhere.artuline", cwd=tmp_path), "no such file")
+    refused(here("run", "half.artuline", cwd=tmp_path), "half.artuline")
+    refused(here("demo", "carousel", cwd=tmp_path), "carousel", "boom")
+    refused(here("run", "nowhere.artuline", cwd=tmp_path), "no such file")
     whole = folder / "walker.artuline"
-    refused(artuline("bake", whole, "-o", "out.obj", cwd=tmp_path), ".glb")
-    refused(artuline("bake", whole, "-o", "out.glb", "--degrees", 0, cwd=tmp_path), "above zero")
-    refused(artuline("bake", whole, "-o", "missing/out.glb", cwd=tmp_path), "missing")
-    refused(artuline("picture", whole, "-o", "out.png", "--size", "wide", cwd=tmp_path), "wide")
+    refused(here("bake", whole, "-o", "out.obj", cwd=tmp_path), ".glb")
+    refused(here("bake", whole, "-o", "out.glb", "--degrees", 0, cwd=tmp_path), "above zero")
+    refused(here("bake", whole, "-o", "missing/out.glb", cwd=tmp_path), "missing")
+    refused(here("picture", whole, "-o", "out.png", "--size", "wide", cwd=tmp_path), "wide")
     setup = ("setup", folder / "walker.glb", "-o", "out.artuline")
-    refused(artuline(*setup, "--clip", "dance", cwd=tmp_path), "dance", "move")
-    refused(artuline(*setup, "--bone", "Left Thig", cwd=tmp_path), "Left Thigh")
-    refused(artuline(*setup, "--start", 30, "--end", 20, cwd=tmp_path), "empty")
+    refused(here(*setup, "--clip", "dance", cwd=tmp_path), "dance", "move")
+    refused(here(*setup, "--bone", "Left Thig", cwd=tmp_path), "Left Thigh")
+    refused(here(*setup, "--start", 30, "--end", 20, cwd=tmp_path), "empty")
     assert [p.name for p in tmp_path.iterdir()] == ["half.artuline"]
 
 
