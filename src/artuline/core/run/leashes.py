@@ -1,5 +1,6 @@
 """Strands that are held at two places, and how far these may be apart."""
 
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
 
@@ -10,10 +11,15 @@ from artuline.core.geometry import rotation, transforms
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.skeleton import rest_matrices, rigid
 from artuline.core.run.build import Built
+from artuline.core.run.pilot import Pilot
 from artuline.core.scene.model import Scene
 
 NEAR = 0.01  # m within which a strand lies on something
 TORN = 0.005  # m by which it is longer than it is
+# shares of its length at which a line between two that hold it on their keys begins to hold them back, and does
+TAUT = (0.8, 0.97)
+MOST_BACK = 0.06  # m that such a line draws one back in a step because it is torn
+STEEPEST = 0.25  # level share of its direction that it is drawn by at least
 
 
 @dataclass(frozen=True, eq=False)
@@ -109,3 +115,35 @@ def leashes(built: Built) -> tuple[Leash, ...]:
                 )
             )  # fmt: skip
     return tuple(found)
+
+
+def hold_back(
+    lines: Sequence[Leash], pilots: Mapping[str, Pilot], built: Built, share: Array, x: Array, r: Array
+) -> bool:
+    """Let no one who is steered go further than the lines that he holds, with bodies handed over by ``share`` (n,) and their keys at x (n, 3), r (n, 4) next;
+    whether someone was drawn to another place.
+    """
+    found, bodies = False, built.world.bodies
+    for pilot in pilots.values():
+        pilot.drawn = np.zeros(3), 0.0
+    for line in lines:
+        if share[line.ends[0]] > 0.0 or share[line.ends[1]] > 0.0:
+            continue
+        a, b = line.held_at(x, r)
+        # where its ends are to be next, besides what it lies on where everything is
+        need, torn, *leaves = line.taut(built, share <= 0.0)
+        a0, b0 = line.held_at(bodies["x"], bodies["q"])
+        need += float((a0 - a) @ leaves[0]) + float((b0 - b) @ leaves[1])
+        taut = 1.0 if torn else (need / line.length - TAUT[0]) / (TAUT[1] - TAUT[0])
+        if taut <= 0.0:
+            continue
+        more = max(need - TAUT[1] * line.length, min(torn, MOST_BACK), 0.0)
+        movers = [(leaves[k], pilots[f]) for k, f in enumerate(line.figures) if f in pilots]
+        for way, pilot in movers:
+            across = way * [1.0, 0.0, 1.0]
+            level = max(float(np.linalg.norm(across)), STEEPEST)
+            pilot.drawn = across / level, min(taut, 1.0)
+            if more > 0.0:
+                pilot.pulled(more / level / len(movers))
+                found = True
+    return found

@@ -23,6 +23,7 @@ TURNS = (2.4, 1.5)  # radians a second, at rest and at its fastest
 TURN_SOFTLY = 9.0  # 1/s: how fast it begins and ends to turn
 ABOUT = 3.6  # radians a second at most while it turns about
 SLOW_ABOUT = 0.35  # share of its speed that is left meanwhile
+NEAR, EAGER = 0.25, 1.4  # m within which who follows stands, and 1/s by which it makes up for what is missing
 PASSAGE = 0.7  # s in which it comes from how it lies into a clip that gets up
 UNAIDED = 1.8  # s in which it comes up without one
 INTO = 0.45  # s in which such a clip passes into how it stands
@@ -208,6 +209,17 @@ class Pilot:
             self._rise = None
             pose, swings = self.paces.pose(0.0, self.phase, self.time)
         return self.footing.settle(max(h, 1e-6), self.root(), pose, swings, self._rise is None)
+
+    def after(self, leader: Array, pace: float, distance: float) -> Wish:
+        """What to wish for to stay behind somebody at a place (3,), who goes at a pace (m/s), at a distance (m)."""
+        way = (leader - self.place) * [1.0, 0.0, 1.0]
+        far = float(np.linalg.norm(way))
+        off = (np.arctan2(way[0], way[2]) - self.heading + np.pi) % (2.0 * np.pi) - np.pi
+        turn = float(np.clip(1.6 * off, -1.0, 1.0)) if far > 0.2 and abs(off) > 0.1 else 0.0
+        missing = far - distance
+        near = NEAR if self.speed == 0.0 else -NEAR
+        speed = max((pace + EAGER * missing) * max(np.cos(off), 0.0), 0.0) if missing > near else 0.0
+        return Wish(speed, turn)
 
     def pulled(self, far: float) -> None:
         """Be drawn by a distance, m, to where something draws it."""

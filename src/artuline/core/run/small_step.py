@@ -1,12 +1,15 @@
 """What a steered world is made of from step to step: what is limp, what leads it over one small step, and bones that bodies carry."""
 
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
+from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.skeleton import skeleton_of
+from artuline.core.motion.skeleton import Pose, skeleton_of
+from artuline.core.run.build import Built, Part
 from artuline.core.scene.model import Figure
 
 ARRIVES = 0.8  # periods of the drive to the keys in the time that is left
@@ -55,13 +58,6 @@ class SmallStep:
     pushes: bool
 
 
-def chosen_rows(rows: NDArray[np.int64], like: Array) -> NDArray[np.bool_]:
-    """Which of as many rows as there are in ``like`` are some rows: (n, 1)."""
-    found = np.zeros((len(like), 1), bool)
-    found[rows] = True
-    return found
-
-
 def carried(figure: Figure, keyed: Array, body: dict[int, int], p: Array, turned: Array) -> Array:
     """Keyed matrices (B, 4, 4) with those bones that have a free body (bone -> row) where it is, and those below carried along."""
     made, moved = keyed.copy(), set[int]()
@@ -75,3 +71,32 @@ def carried(figure: Figure, keyed: Array, body: dict[int, int], p: Array, turned
             made[b] = made[up] @ np.linalg.inv(keyed[up]) @ keyed[b]
             moved.add(b)
     return made
+
+
+def bone_shares(part: Part, share: Array) -> Array:
+    """How much each bone of a figure is shown as physics moves it (B,), with its bodies' shares (n,) of all: as the body that carries it."""
+    made, row = np.zeros(len(part.figure.bones)), dict(zip(part.bones.tolist(), part.rows.tolist()))
+    for b, up in enumerate(skeleton_of(part.figure).parents):
+        made[b] = share[row[b]] if b in row else made[up] if up >= 0 else 0.0
+    return made
+
+
+def live_matrices(
+    built: Built, share: Array, keyed: Sequence[Array], shown: Callable[[int], tuple[Pose, Array]]
+) -> list[Array]:
+    """World bone matrices (B, 4, 4) of every figure: on its keys, as its bodies carry it, or, while these come and go, as it is ``shown``: by its
+    index, the local pose (1, B) and the root (1, 4, 4).
+    """
+    p, q = built.world.poses()
+    turned, found = rotation.to_matrix(q), []
+    for k, part in enumerate(built.parts):
+        mine = share[part.rows]
+        if not mine.any():
+            found.append(keyed[k])
+        elif ((mine > 0.0) & (mine < 1.0)).any() or (built.shown[part.rows] < 1.0).any():
+            pose, root = shown(k)
+            found.append(skeleton_of(part.figure).global_matrices(pose, root)[0])
+        else:
+            rows = dict(zip(part.bones[mine > 0.0].tolist(), part.rows[mine > 0.0].tolist()))
+            found.append(carried(part.figure, keyed[k], rows, p, turned))
+    return found

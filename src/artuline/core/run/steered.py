@@ -22,12 +22,13 @@ from artuline.core.run.build import (
 )
 from artuline.core.run.exchange import Mirror, carry, rows_between
 from artuline.core.run.forces import gravity_at, wind_at
-from artuline.core.run.leashes import between_two, leashes
+from artuline.core.run.key_path import KeyPath
+from artuline.core.run.leashes import between_two, hold_back, leashes
 from artuline.core.run.live import LiveWorld, noted
 from artuline.core.run.pilot import PASSAGE, UNAIDED, Pilot, Wish
 from artuline.core.run.rules import Rules
 from artuline.core.run.shown import shown_pose, smooth_step
-from artuline.core.run.small_step import Limp, SmallStep, carried, chosen_rows
+from artuline.core.run.small_step import Limp, SmallStep, bone_shares, live_matrices
 from artuline.core.run.stepper import Stepper, start_keyed
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import BodyRef, Figure, Push, Scene
@@ -43,13 +44,6 @@ STILL = (0.12, 0.5)  # m/s, and s for which what lies moves slower before it get
 LONGEST = 8.0  # s that it lies at most
 LIMB_LIMP = 1.0  # s for which a limb that is pushed is limp
 LIMB_RETURNS = 0.4  # s in which a limb comes back
-TAUT = (
-    0.8,
-    0.97,
-)  # shares of its length at which a line between two that hold it on their keys begins to hold them back, and does
-MOST_BACK = 0.06  # m that such a line draws one back in a step because it is torn
-STEEPEST = 0.25  # level share of its direction that it is drawn by at least
-NEAR, EAGER = 0.25, 1.4  # m within which who follows stands, and 1/s by which it makes up for what is missing
 
 
 class Steered(LiveWorld):
@@ -154,9 +148,7 @@ class Steered(LiveWorld):
         self._share = np.zeros(built.count)
         self._matrices: list[Array | None] = [None] * len(built.parts)
         x, r = self._keys(set(range(len(built.parts))))
-        self._past = [(x, r)] * 2
-        self._speed = np.zeros_like(x), np.zeros_like(x)
-        self._rows = np.repeat(x[None], 2, 0), np.repeat(r[None], 2, 0)
+        self._path = KeyPath(x, r, self.substeps)
         start_keyed(
             world.bodies, np.ones(len(world.bodies), bool), np.repeat(x[None], 3, 0), np.repeat(r[None], 3, 0), 1.0, 2
         )
@@ -339,7 +331,7 @@ class Steered(LiveWorld):
         old, gravity, ground = self.built, self.built.world.gravity.copy(), self._has_ground
         new = self._built(scene)
         self.scene, self.built = scene, new
-        speed, stepper, rules = self._speed, self._stepper, self.rules
+        speed, stepper, rules = self._path.speed, self._stepper, self.rules
         self._place()
         a, b = rows_between(old, new)
         carry(old, new, mirror)
@@ -354,11 +346,7 @@ class Steered(LiveWorld):
                 mine = np.concatenate([p.rows for p in new.parts if p.figure.id in mirror.figures])
                 to[mine] = mirror.spins(to[mine]) if k else mirror.ways(to[mine])
         # what the keys did before, as far as their speed tells
-        x, r = self._past[-1]
-        self._speed = moved[0], moved[1]
-        self._past = [(x - moved[0], rotation.multiply(rotation.from_rotation_vector(-moved[1]), r)), (x, r)]
-        back = np.array([2.0, 1.0])[:, None, None] / self.substeps
-        self._rows = x - back * moved[0], rotation.multiply(rotation.from_rotation_vector(-back * moved[1]), r)
+        self._path.resume(np.arange(new.count), *self._keyed, *moved)
         self._share = self._shares()
         self._stepper.free = self._share > 0.0
         self._stepper.started = stepper.started
@@ -397,7 +385,7 @@ class Steered(LiveWorld):
         self.steps_done += 1
         share = self._shares()
         x, r = self._keys()
-        if self._held_back(x, r, share):
+        if hold_back(self._leashes, self.pilots, built, share, x, r):
             x, r = self._keys()
         x, r = self._with_arriving(x, r)
         course = self._course(x, r, share)
@@ -411,49 +399,13 @@ class Steered(LiveWorld):
         if self.steps_done % self.per_frame == 0:
             self.after()
 
-    def _held_back(self, x: Array, r: Array, share: Array) -> bool:
-        """Whether a line that is held at both ends, x (n, 3), r (n, 4), would be longer than it is: then who is steered goes no further."""
-        found, bodies = False, self.built.world.bodies
-        for pilot in self.pilots.values():
-            pilot.drawn = np.zeros(3), 0.0
-        for line in self._leashes:
-            if share[line.ends[0]] > 0.0 or share[line.ends[1]] > 0.0:
-                continue
-            a, b = line.held_at(x, r)
-            # where its ends are to be now, besides what it lies on where everything is
-            need, torn, *leaves = line.taut(self.built, share <= 0.0)
-            a0, b0 = line.held_at(bodies["x"], bodies["q"])
-            need += float((a0 - a) @ leaves[0]) + float((b0 - b) @ leaves[1])
-            taut = 1.0 if torn else (need / line.length - TAUT[0]) / (TAUT[1] - TAUT[0])
-            if taut <= 0.0:
-                continue
-            more = max(need - TAUT[1] * line.length, min(torn, MOST_BACK), 0.0)
-            movers = [(leaves[k], self.pilots[f]) for k, f in enumerate(line.figures) if f in self.pilots]
-            for way, pilot in movers:
-                across = way * [1.0, 0.0, 1.0]
-                level = max(float(np.linalg.norm(across)), STEEPEST)
-                pilot.drawn = across / level, min(taut, 1.0)
-                if more > 0.0:
-                    pilot.pulled(more / level / len(movers))
-                    found = True
-        return found
-
     def _follow(self) -> None:
         """Wishes of those that go after another."""
         for id_, how in self.steerings.items():
-            if how.follows is None:
-                continue
-            leader, pilot = self.whereabouts(how.follows), self.pilots[id_]
-            ahead = self.pilots.get(how.follows)
-            pace = ahead.speed if ahead is not None and how.follows not in self._limp else 0.0
-            way = (leader - pilot.place) * [1.0, 0.0, 1.0]
-            far = float(np.linalg.norm(way))
-            off = (np.arctan2(way[0], way[2]) - pilot.heading + np.pi) % (2.0 * np.pi) - np.pi
-            turn = float(np.clip(1.6 * off, -1.0, 1.0)) if far > 0.2 and abs(off) > 0.1 else 0.0
-            missing = far - how.distance
-            near = NEAR if pilot.speed == 0.0 else -NEAR
-            speed = max((pace + EAGER * missing) * max(np.cos(off), 0.0), 0.0) if missing > near else 0.0
-            self.wishes[id_] = Wish(speed, turn)
+            if how.follows is not None:
+                ahead = self.pilots.get(how.follows)
+                pace = ahead.speed if ahead is not None and how.follows not in self._limp else 0.0
+                self.wishes[id_] = self.pilots[id_].after(self.whereabouts(how.follows), pace, how.distance)
 
     def whereabouts(self, figure: str) -> Array:
         """Where a figure is now (3,), level."""
@@ -496,14 +448,8 @@ class Steered(LiveWorld):
                     pilot.steps(0.0, Wish())
                     # the pose that it lies in is where it begins
                     x, r = self._keys()
-                    self._past = [
-                        (np.where(chosen_rows(limp.rows, x), x, a), np.where(chosen_rows(limp.rows, r), r, b))
-                        for a, b in self._past
-                    ]
-                    for old, new in zip(self._rows, (x, r)):
-                        old[:, limp.rows] = new[limp.rows]
-                    for speed in self._speed:
-                        speed[limp.rows] = 0.0
+                    still = np.zeros((len(limp.rows), 3))
+                    self._path.resume(limp.rows, x[limp.rows], r[limp.rows], still, still)
                     limp.back, limp.ramp = 0.0, PASSAGE if pilot.rises else UNAIDED
 
     def _arrive(self, rows: NDArray[np.int64]) -> None:
@@ -515,15 +461,7 @@ class Steered(LiveWorld):
         x, r = (a[rows] for a in self._keyed)
         off = bodies["x"] - x, rotation.to_rotation_vector(rotation.multiply(bodies["q"], rotation.conjugate(r)))
         self._arriving.append((rows, self.time, *off))
-        speeds = h * bodies["v"], h * bodies["w"]
-        for back, (px, pr) in zip((1.0, 0.0), self._past):
-            px[rows] = bodies["x"] - back * speeds[0]
-            pr[rows] = rotation.multiply(rotation.from_rotation_vector(-back * speeds[1]), bodies["q"])
-        for part, (px, pr) in zip((2.0, 1.0), zip(*self._rows)):
-            px[rows] = bodies["x"] - part / self.substeps * speeds[0]
-            pr[rows] = rotation.multiply(rotation.from_rotation_vector(-part / self.substeps * speeds[1]), bodies["q"])
-        for speed, new in zip(self._speed, speeds):
-            speed[rows] = new
+        self._path.resume(rows, bodies["x"], bodies["q"], h * bodies["v"], h * bodies["w"])
 
     def _with_arriving(self, x: Array, r: Array) -> tuple[Array, Array]:
         """Keyed poses (n, 3), (n, 4) of bodies, with what is still missing of those that have just come to them."""
@@ -551,21 +489,7 @@ class Steered(LiveWorld):
     def _course(self, x: Array, r: Array, share: Array) -> SmallStep:
         """From the last keyed poses to x (n, 3), r (n, 4), at every substep, without a jump in their velocity."""
         k, built, world = self.substeps, self.built, self.built.world
-        (x0, r0), (x_, r_) = self._past[-1], self._past[-2]
-        turn = rotation.to_rotation_vector(rotation.multiply(r, rotation.conjugate(r0)))
-        before = rotation.to_rotation_vector(rotation.multiply(r_, rotation.conjugate(r0)))
-        # velocities at the end that are exact for an even acceleration, times the step
-        ends = 1.5 * x - 2.0 * x0 + 0.5 * x_, 1.5 * turn + 0.5 * before
-        u = (np.arange(1, k + 1) / k)[:, None, None]
-        a, b, c = u * u * (3.0 - 2.0 * u), u * (1.0 - u) ** 2, u * u * (u - 1.0)
-        places = x0 + a * (x - x0) + b * self._speed[0] + c * ends[0]
-        turns = rotation.multiply(rotation.from_rotation_vector(a * turn + b * self._speed[1] + c * ends[1]), r0[None])
-        rows_x, rows_r = (
-            np.concatenate([self._rows[0], x0[None], places]),
-            np.concatenate([self._rows[1], r0[None], turns]),
-        )
-        self._past, self._speed = [self._past[-1], (x, r)], ends
-        self._rows = rows_x[-3:-1].copy(), rows_r[-3:-1].copy()
+        rows_x, rows_r = self._path.onward(x, r)
         tone = self._tone
         if self._limp or self.rules.given:
             tone = tone.copy()
@@ -591,13 +515,7 @@ class Steered(LiveWorld):
 
     def handovers(self) -> list[Array]:
         """How much each bone of every figure is shown as physics moves it (B,): as the body that carries it."""
-        found = []
-        for part in self.built.parts:
-            made, row = np.zeros(len(part.figure.bones)), dict(zip(part.bones.tolist(), part.rows.tolist()))
-            for b, up in enumerate(skeleton_of(part.figure).parents):
-                made[b] = self._share[row[b]] if b in row else made[up] if up >= 0 else 0.0
-            found.append(made)
-        return found
+        return [bone_shares(part, self._share) for part in self.built.parts]
 
     def keyed_matrices(self) -> list[Array]:
         """World bone matrices (B, 4, 4) of every figure on its keys."""
@@ -605,18 +523,7 @@ class Steered(LiveWorld):
 
     def poses(self) -> list[tuple[Pose, Array]]:
         """The shown local pose (1, B) of every figure now, and the root (1, 4, 4) that it is under."""
-        p, q = self.built.world.poses()
-        now, found = np.array([self.now]), []
-        for part in self.built.parts:
-            root = root_at(self.scene, self.assets, part.figure, now, self.built.pose, self)
-            pose = self.built.pose(part.figure, now)
-            rows = part.rows
-            if len(rows) and self._share[rows].any():
-                pose = shown_pose(
-                    part.figure, root, pose, part.bones, p[None, rows], q[None, rows], self._share[None, rows], self.built.shown[rows]
-                )  # fmt: skip
-            found.append((pose, root))
-        return found
+        return [self._shown(k) for k in range(len(self.built.parts))]
 
     def matrices(self) -> list[Array]:
         """World bone matrices (B, 4, 4) of every figure now; of one that is mirrored they are for the skin and the shapes of the document."""
@@ -633,28 +540,17 @@ class Steered(LiveWorld):
         return m * np.array([-1.0, 1.0, 1.0, 1.0] if axis == 0 else [1.0, 1.0, -1.0, 1.0])
 
     def _matrices_now(self) -> list[Array]:
-        p, q = self.built.world.poses()
-        turned, found = rotation.to_matrix(q), []
-        for part, keyed in zip(self.built.parts, [self._of_keys(k) for k in range(len(self.built.parts))]):
-            rows = part.rows
-            share = self._share[rows]
-            if not share.any():
-                found.append(keyed)
-            elif ((share > 0.0) & (share < 1.0)).any() or (self.built.shown[rows] < 1.0).any():
-                now = np.array([self.now])
-                root = root_at(self.scene, self.assets, part.figure, now, self.built.pose, self)
-                pose = shown_pose(
-                    part.figure, root, self.built.pose(part.figure, now), part.bones, p[None, rows], q[None, rows], share[None], self.built.shown[rows]
-                )  # fmt: skip
-                found.append(skeleton_of(part.figure).global_matrices(pose, root)[0])
-            else:
-                found.append(
-                    carried(
-                        part.figure,
-                        keyed,
-                        dict(zip(part.bones[share > 0.0].tolist(), rows[share > 0.0].tolist())),
-                        p,
-                        turned,
-                    )
-                )
-        return found
+        keyed = [self._of_keys(k) for k in range(len(self.built.parts))]
+        return live_matrices(self.built, self._share, keyed, self._shown)
+
+    def _shown(self, k: int) -> tuple[Pose, Array]:
+        """The shown local pose (1, B) of a figure now, by its index, and the root (1, 4, 4) that it is under."""
+        part, now = self.built.parts[k], np.array([self.now])
+        root = root_at(self.scene, self.assets, part.figure, now, self.built.pose, self)
+        pose, rows = self.built.pose(part.figure, now), part.rows
+        if len(rows) and self._share[rows].any():
+            p, q = self.built.world.poses()
+            pose = shown_pose(
+                part.figure, root, pose, part.bones, p[None, rows], q[None, rows], self._share[None, rows], self.built.shown[rows]
+            )  # fmt: skip
+        return pose, root
