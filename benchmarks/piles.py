@@ -15,6 +15,8 @@ from benchmarks.scenes import FRAME, deckhand
 
 SECONDS = 3.0
 MIDDLE = np.array([0.0, 1.0, 0.0])  # of a figure that stands
+LONGEST = 12.0  # s that are waited for rest
+STILL = 0.01  # m/s of every body
 LOST = 100.0  # m/s or rad/s: a motion that has been lost
 
 
@@ -107,12 +109,21 @@ def run_theirs(count, dt, most=SECONDS):
     return time.perf_counter() - began, min(data.time, most)
 
 
+def still_after(world):
+    """The time, s, at which a pile that ran for a while has come to rest; None if it takes too long."""
+    for k in range(round((LONGEST - SECONDS) / FRAME)):
+        if np.linalg.norm(world.bodies["v"], axis=1).max() < STILL:
+            return SECONDS + k * FRAME
+        world.step(FRAME, 10)
+    return None
+
+
 def piles():
     per_body = {}
     for count in (1, 10, 30, 100):
         took, worst, world = run(count, 1)
         per_body[count] = took / len(world.bodies)
-        both, _, _ = run(count, 2)
+        both, _, other_world = run(count, 2)
         yield (
             f"{count} ragdolls: cost against real time",
             f"{took / SECONDS:.2f}, worst frame {worst / FRAME:.1f}",
@@ -127,8 +138,17 @@ def piles():
                 "below 1.3",
                 per_body[count] < 1.3 * per_body[1],
             )
+        same = all(world.bodies[n].tobytes() == other_world.bodies[n].tobytes() for n in ("x", "q", "v", "w"))
+        yield f"{count} ragdolls: bits on one core and two", "the same" if same else "others", "the same", same
         worst_values = (1000 * world.bodies["penetration"].max(), 1000 * world.joints["separation"].max())
         yield f"{count} ragdolls: pressed in, joints apart", "{:.1f}, {:.2f} mm".format(*worst_values), "shown", True
+        rest = still_after(other_world)
+        yield (
+            f"{count} ragdolls: all below {1000 * STILL:.0f} mm/s after",
+            f"{rest:.1f} s" if rest else f"not in {LONGEST:.0f} s",
+            "shown",
+            True,
+        )
         for dt, most in ((1.0 / 240.0, 0.5), (0.002, 0.25)):
             try:
                 other, reached = run_theirs(count, dt)

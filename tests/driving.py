@@ -3,7 +3,7 @@
 import numpy as np
 from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
 from PySide6.QtGui import QMouseEvent
-from PySide6.QtWidgets import QApplication, QPushButton
+from PySide6.QtWidgets import QApplication, QComboBox, QPushButton
 
 from artuline.desk.widgets.fields import NumberField
 from artuline.desk.window import Window
@@ -50,6 +50,16 @@ def press(window, qtbot, text):
         found = look()
     assert found, [b.text() for b in window.details.findChildren(QPushButton)]
     qtbot.mouseClick(found[0], LEFT)
+
+
+def choose(window, name, text):
+    """Choose from a list in the details, opened where it is folded away."""
+    if not any(b.accessibleName() == name for b in window.details.findChildren(QComboBox)):
+        window.details.open_all()
+    box = next(b for b in window.details.findChildren(QComboBox) if b.accessibleName() == name)
+    assert box.findText(text) >= 0, [box.itemText(i) for i in range(box.count())]
+    box.setCurrentText(text)
+    box.textActivated.emit(text)
 
 
 def field(window, name):

@@ -3,13 +3,13 @@
 import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, QPointF, Qt
-from PySide6.QtWidgets import QApplication, QComboBox, QLabel, QPushButton
+from PySide6.QtWidgets import QApplication, QLabel, QPushButton
 
 from artuline.core.run.measures import PLOTS, curve
 from artuline.core.scene.model import BodyRef, Lane
 from artuline.desk.stations.cast.rows import KeysRow
 from artuline.desk.stations.takes.plot import Plot
-from tests.driving import LEFT, RIGHT, drag, field, finish, lane_point, lanes, open_file, press
+from tests.driving import LEFT, RIGHT, choose, drag, field, finish, lane_point, lanes, open_file, press
 
 
 @pytest.fixture(autouse=True)
@@ -26,13 +26,6 @@ def _quick(monkeypatch):
 
 def chosen(window, *bones):
     window.session.select(window.session.scene.figures[0].id, frozenset(bones))
-
-
-def choose(window, name, text):
-    box = next(b for b in window.details.findChildren(QComboBox) if b.accessibleName() == name)
-    assert box.findText(text) >= 0, [box.itemText(i) for i in range(box.count())]
-    box.setCurrentText(text)
-    box.textActivated.emit(text)
 
 
 def group(window, index=0):

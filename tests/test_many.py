@@ -1,14 +1,17 @@
 """A figure set many times: what is shared and what is its own, in the document and in its file; rules that hand over; skins that are seen from afar."""
 
 import csv
+import json
 
 import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from pygltflib import GLTF2
 from PySide6.QtCore import Qt
 
-from artuline.core.errors import ArtulineError
+from artuline.core.bake.delivery import several
+from artuline.core.errors import ArtulineError, CancelledError
 from artuline.core.run.kept import Watcher, kept
 from artuline.core.run.record import keep_settings, keep_take, run, settings_of
 from artuline.core.run.steered import Steered
@@ -18,11 +21,14 @@ from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.coarse import coarser
 from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Ground, MotionKey, Rule, Scene, Shape, obstacle
+from artuline.core.setup.grip import mounted
 from artuline.core.setup.many import Pattern, set_many
+from artuline.demo import things
 from artuline.demo.figures import ready_figure, with_clips
+from artuline.formats.deliver import deliver
 from artuline.formats.scene_file import load_scene, save_scene
 from artuline.formats.take_table import write_take
-from tests.driving import finish, press
+from tests.driving import choose, finish, press
 
 ROLLS = (MotionKey(frame=0, position=(-3.0, 0.5, -1.0)), MotionKey(frame=36, position=(3.5, 0.5, -1.0)))
 
@@ -256,8 +262,52 @@ def test_many_are_set_ruled_run_and_looked_at_through_the_window(window, qtbot, 
     w.set_station("Takes")
     press(w, qtbot, str(take.given[0][1]))
     assert w.session.frame == take.given[0][1] and w.session.selection.figure == take.given[0][0]
+    fallen = [g[0] for g in take.given]
+    w.session.select("deckhand", frozenset())
+    w.set_station("Curves")
+    choose(w, "Figures", "all 6 alike")
+    qtbot.keyClick(w, Qt.Key.Key_F6)
+    qtbot.waitUntil(lambda: any(f.layers for f in w.session.scene.figures) and not w.desk.jobs.busy, timeout=60000)
+    assert {f.id for f in w.session.scene.figures if f.layers} == set(fallen)
+    w.files.ask_export()
+    d = w.files.dialog
+    d.format.setCurrentIndex(d.format.findData(".glb"))
+    assert len(d.figures()) == 6
+    qtbot.keyClick(d.which, Qt.Key.Key_End)
+    d.which.activated.emit(d.which.currentIndex())
+    assert d.which.currentText() == "Chosen in the list" and d.list.isVisible()
+    for k in range(2, 6):
+        d.list.item(k).setCheckState(Qt.CheckState.Unchecked)
+    d.together.setChecked(True)
+    d.choose(tmp_path / "two.glb")
+    qtbot.waitUntil(lambda: (tmp_path / "two.glb").exists() and not w.desk.jobs.busy, timeout=30000)
+    assert "2 figures" in w.strip.message.toolTip()
+    document = json.loads(GLTF2().load(str(tmp_path / "two.glb")).to_json())
+    assert len(document["skins"]) == 2
+    meshes = [[p["attributes"]["POSITION"] for p in m["primitives"]] for m in document["meshes"]]
+    assert meshes[0] == meshes[1], "the mesh of both is written once"
+    w.session.stack.undo()
     w.session.stack.undo()
     w.session.stack.undo()
     w.session.stack.undo()
     assert len(w.session.scene.cast) == 1
     finish(w, qtbot)
+
+
+def test_figures_leave_alone_with_what_they_hold_alike_and_all(tmp_path):
+    scene, assets = crowd(2, obstacle("ball", Shape(kind="sphere", radius=0.5), ROLLS))
+    pail = things.pail(assets)
+    scene = mounted(edit.add_figure(scene, pail), assets, pail.id, "deckhand 2", "hand_r", 0.0)
+    assert several(scene, "deckhand", "this") == ["deckhand"] == several(scene, "deckhand", "held")
+    assert several(scene, "deckhand 2", "held") == ["deckhand 2", "pail"]
+    assert several(scene, "deckhand 2", "alike")[0] == "deckhand 2"
+    assert set(several(scene, "deckhand 2", "alike")) == {"deckhand", "deckhand 2", "deckhand 3", "pail"}
+    assert set(several(scene, "pail", "all")) == {f.id for f in scene.cast}
+    with pytest.raises(ArtulineError, match="stopped"):
+        deliver(tmp_path / "a.glb", scene, assets, ["deckhand", "pail"], progress=_stopped)
+    assert not list(tmp_path.iterdir())
+
+
+def _stopped(done, total):
+    if done:
+        raise CancelledError

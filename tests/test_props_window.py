@@ -3,24 +3,15 @@
 import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, Qt
-from PySide6.QtWidgets import QComboBox, QFileDialog, QLineEdit, QPushButton
+from PySide6.QtWidgets import QFileDialog, QLineEdit, QPushButton
 
 from artuline.core.geometry import rotation
 from artuline.core.motion.skeleton import rigid
 from artuline.core.setup.hinge import hinge_of
-from tests.driving import LEFT, drag, field, finish, handles, on_stage, press
+from tests.driving import LEFT, choose, drag, field, finish, handles, on_stage, press
 from tests.test_things import skew_pail
 
 KEY = Qt.Key
-
-
-def choose(window, name, text):
-    if not any(b.accessibleName() == name for b in window.details.findChildren(QComboBox)):
-        window.details.open_all()
-    box = next(b for b in window.details.findChildren(QComboBox) if b.accessibleName() == name)
-    assert box.findText(text) >= 0, [box.itemText(i) for i in range(box.count())]
-    box.setCurrentText(text)
-    box.textActivated.emit(text)
 
 
 def bring_in(window, qtbot, monkeypatch, path):

@@ -5,7 +5,7 @@ import math
 import numpy as np
 import pytest
 from PySide6.QtCore import QPointF, Qt
-from PySide6.QtWidgets import QApplication, QCheckBox, QComboBox, QDialog, QPushButton
+from PySide6.QtWidgets import QApplication, QCheckBox, QDialog, QPushButton
 
 from artuline.core.motion.keyed import keyed_matrices
 from artuline.core.setup.mirror import mirror_pairs, sides_differ
@@ -16,17 +16,9 @@ from artuline.desk.stations.bodies.setup_dialog import SetupDialog
 from artuline.desk.stations.joints.dial import LimitDial
 from artuline.desk.stations.joints.limits import LimitsDialog
 from tests import foreign
-from tests.driving import LEFT, drag, field, finish, handles, on_stage, open_file, press
+from tests.driving import LEFT, choose, drag, field, finish, handles, on_stage, open_file, press
 
 SHIFT, CONTROL = Qt.KeyboardModifier.ShiftModifier, Qt.KeyboardModifier.ControlModifier
-
-
-def choose(window, name, text):
-    """Choose from the list of the details with this name."""
-    box = next(b for b in window.details.findChildren(QComboBox) if b.accessibleName() == name)
-    assert box.findText(text) >= 0, [box.itemText(i) for i in range(box.count())]
-    box.setCurrentText(text)
-    box.textActivated.emit(text)
 
 
 def dial(window):

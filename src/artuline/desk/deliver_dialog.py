@@ -4,7 +4,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QListWidget, QListWidgetItem, QWidget
+from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 
 from artuline.core.bake.delivery import several
 from artuline.core.bake.merged import Rests
@@ -115,7 +115,12 @@ class DeliverDialog(Dialog):
         for id_ in several(scene, self.figure.id, "all"):
             item = QListWidgetItem(scene.figure(id_).name, self.list)
             item.setData(Qt.ItemDataRole.UserRole, id_)
-        self.body.addWidget(row("", self.list))
+        # in a holder of its own, which is shown and hidden with it
+        holder = QWidget()
+        inside = QVBoxLayout(holder)
+        inside.setContentsMargins(0, 0, 0, 0)
+        inside.addWidget(self.list)
+        self.body.addWidget(holder)
         self._check()
         self.which.activated.connect(self._check)
         self.which.activated.connect(self.show_format)
