@@ -1,6 +1,7 @@
 """Which of a figure's clips are gaits, proposed from how they move and what they are called."""
 
 import re
+from collections import deque
 
 import numpy as np
 
@@ -41,11 +42,26 @@ def _says(name: str, words: tuple[str, ...]) -> bool:
     return any(w in plain for w in words)
 
 
+#: What was proposed lately, since it is asked for at every look.
+_KNOWN: deque[tuple[tuple[object, ...], Steering]] = deque(maxlen=16)
+
+
 def propose_steering(figure: Figure, assets: AssetStore) -> Steering:
     """One clip that stands, those that go round and forward by their speeds, and those that begin lying and end standing.
 
     Raises ArtulineError if there is none to go with.
     """
+    # all that it depends on: clips are known by their content
+    key = figure.bones, figure.clips, figure.bodies, figure.unit, figure.turn
+    for known, made in list(_KNOWN):
+        if known == key:
+            return made
+    made = _proposed(figure, assets)
+    _KNOWN.appendleft((key, made))
+    return made
+
+
+def _proposed(figure: Figure, assets: AssetStore) -> Steering:
     forward, gaits, rises = forward_of(figure), [], []
     still: list[tuple[int, str]] = []
     for ref in figure.clips:
