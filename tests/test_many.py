@@ -11,6 +11,7 @@ from pygltflib import GLTF2
 from PySide6.QtCore import Qt
 
 from artuline.core.bake.delivery import several
+from artuline.core.checks.checks import check
 from artuline.core.errors import ArtulineError, CancelledError
 from artuline.core.run.kept import Watcher, kept
 from artuline.core.run.record import keep_settings, keep_take, run, settings_of
@@ -153,6 +154,16 @@ def test_only_who_is_hit_falls_and_the_table_says_when(tmp_path):
     rows = list(csv.DictReader((tmp_path / "given.csv").open()))
     assert [r["figure"] for r in rows] == [g[0] for g in take.given]
     assert rows[0]["touched by"] == "ball: ball" and rows[0]["rule"] == "rolls"
+
+
+def test_who_is_handed_over_by_a_rule_is_not_said_to_keep_to_the_keys():
+    scene, assets = crowd(2)
+    rule = Rule(id="r", name="r", figure="deckhand", when="frame")
+    said = [
+        [x for x in check(edit.scene(scene, rules=r), assets) if "never handed over" in x.text]
+        for r in ((), (rule,), (rule.changed(muted=True),))
+    ]
+    assert said[0] and not said[1] and said[2]
 
 
 def test_rules_act_while_another_is_steered_and_go_through_the_mirror_with_him():

@@ -89,8 +89,8 @@ def _size(f: Figure, assets: AssetStore) -> list[Finding]:
 def _lanes(scene: Scene, f: Figure) -> list[Finding]:
     live = [g for g in f.groups if not g.muted and _acts(g)]
     if not live:
-        if any(_acts(g) for x in scene.figures for g in x.groups if not g.muted):
-            return []  # others are
+        if any(scene.ruled(x) or any(_acts(g) for g in x.groups if not g.muted) for x in scene.figures):
+            return []  # others are, or a rule hands over
         return [
             Finding(
                 2, f"{f.name} is never handed over to physics: a run would only repeat its keys.", f.id,

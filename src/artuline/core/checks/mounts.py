@@ -21,22 +21,23 @@ def check_mounts(scene: Scene, f: Figure, assets: AssetStore) -> list[Finding]:
     for m in f.mounts:
         holder = scene.figure(m.figure)
         hand = m.reach or m.bone
-        if holder.carrier(m.bone) is None and _free(f, m.part):
+        if holder.carrier(m.bone) is None and _free(scene, f, m.part):
             text = f"{f.name} hangs on {holder.name}, which has no bodies: its {m.part} stays on the keys."
             found.append(Finding(1, text, f.id, m.part))
-        if m.start is not None and m.start > scene.start and not _free(f, m.part):
+        if m.start is not None and m.start > scene.start and not _free(scene, f, m.part):
             found += _jump(scene, f, assets, m, holder, hand)
-        if m.stop is not None and m.stop < scene.end and not _led_after(f, m) and not _free(f, m.part):
+        if m.stop is not None and m.stop < scene.end and not _led_after(f, m) and not _free(scene, f, m.part):
             text = f"{f.name} is let go at frame {m.stop:g}, but not handed over: it hangs in the air from then on."
             found.append(Finding(2, text, f.id, m.part, fix_label="Let it fall", fix=_fall(f.id, m.stop)))
     return found
 
 
-def _free(f: Figure, part: str) -> bool:
-    """Whether a group ever hands a part over."""
+def _free(scene: Scene, f: Figure, part: str) -> bool:
+    """Whether a group or a rule ever hands a part over."""
     group = group_of(f, part)
-    return group is not None and (
-        group.handover.rest > 0.0 if not group.handover.keys else any(k.value > 0 for k in group.handover.keys)
+    return scene.ruled(f) or (
+        group is not None
+        and (group.handover.rest > 0.0 if not group.handover.keys else any(k.value > 0 for k in group.handover.keys))
     )
 
 

@@ -129,6 +129,10 @@ class Scene(Model):
             add(f, ())
         return tuple(found)
 
+    def ruled(self, figure: Figure) -> bool:
+        """Whether a rule may hand a figure over."""
+        return any(r.figure in (figure.id, figure.like) for r in self.rules if not r.muted)
+
     def figure(self, id_: str) -> Figure:
         """The figure with this id; MissingError if there is none."""
         for f in self.figures:
