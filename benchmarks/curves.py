@@ -196,7 +196,8 @@ def redraws():
     """5,000 keys on 200 curves in the real window: redraws a second while panning, zooming and dragging."""
     from PySide6.QtWidgets import QApplication
 
-    from artuline.core.motion.clip import Channel, Clip
+    from artuline.core.geometry.curve import Channel
+    from artuline.core.motion.clip import Clip
     from artuline.core.motion.keys import moved as moved_keys
     from artuline.core.scene.model import Bone, Figure, Layer, Scene
     from artuline.desk.application import make_application

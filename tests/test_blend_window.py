@@ -117,8 +117,8 @@ def test_obstacles_are_added_moved_keyed_and_arrive_at_speed(demo, qtbot):
     demo.set_station("Blend")
     press(demo, qtbot, "Add a ball")
     field(demo, "ball x").changed.emit(0.0, True)
-    assert len(demo.session.scene.obstacles[-1].track) == 1
-    assert demo.session.scene.obstacles[-1].track[0].position[0] == 0.0
+    assert len(demo.session.scene.obstacles[-1].track.frames) == 1
+    assert demo.session.scene.obstacles[-1].track.position.keys[0].value[0] == 0.0
     demo.room("Blend").commands.forces.key_obstacle("ball")
     demo.session.set_frame(30)
     demo.room("Blend").commands.forces.key_obstacle("ball")
@@ -126,7 +126,7 @@ def test_obstacles_are_added_moved_keyed_and_arrive_at_speed(demo, qtbot):
     demo.details.rebuild()
     field(demo, "ball x").changed.emit(3.0, True)
     ball = demo.session.scene.obstacles[-1]
-    assert [k.frame for k in ball.track] == [0.0, 30.0] and ball.track[-1].position[0] == 3.0
+    assert ball.track.frames == (0.0, 30.0) and ball.track.position.keys[-1].value[0] == 3.0
     from artuline.core.motion.places import places_at
 
     def speed():
@@ -139,11 +139,11 @@ def test_obstacles_are_added_moved_keyed_and_arrive_at_speed(demo, qtbot):
     # its keys stand in the timeline: one moves in time, and goes
     t, (_, box) = demo.timeline, next((r, b) for r, b in demo.timeline.boxes() if isinstance(r, KeysRow))
     y = box.center().y()
-    count, at = len(demo.session.scene.obstacles[-1].track), demo.session.scene.obstacles[-1].track[-1].frame
+    count, at = len(demo.session.scene.obstacles[-1].track.frames), demo.session.scene.obstacles[-1].track.frames[-1]
     drag(qtbot, t, (t.scale.x(at), y), (t.scale.x(at + 9), y))
-    assert demo.session.scene.obstacles[-1].track[-1].frame == at + 9
+    assert demo.session.scene.obstacles[-1].track.frames[-1] == at + 9
     qtbot.mouseClick(t, RIGHT, pos=QPoint(round(t.scale.x(at + 9)), round(y)))
-    assert len(demo.session.scene.obstacles[-1].track) == count - 1
+    assert len(demo.session.scene.obstacles[-1].track.frames) == count - 1
     press(demo, qtbot, "Hand it over")
     assert demo.session.figure().id == "ball" and demo.session.figure().groups
     demo.room("Blend").commands.forces.remove_obstacle("ball")
@@ -250,7 +250,7 @@ def test_the_boom_from_an_empty_scene_to_a_baked_file(window, qtbot, tmp_path):
     w.room("Blend").commands.forces.key_obstacle("box")
     w.details.rebuild()
     field(w, "box x").changed.emit(-0.6, True)
-    assert len(s.scene.obstacles[0].track) == 2
+    assert len(s.scene.obstacles[0].track.frames) == 2
     t = w.timeline
     y = lanes(t)[0][1].center().y()
     drag(qtbot, t, (t.scale.x(14), y), (t.scale.x(60), y))

@@ -7,11 +7,12 @@ from hypothesis import strategies as st
 
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation
-from artuline.core.motion.clip import Channel, Clip
+from artuline.core.geometry.curve import Channel
+from artuline.core.motion.clip import Clip
 from artuline.core.motion.keyed import clip_pose, keyed_pose
 from artuline.core.motion.places import places_at
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.model import Bone, ClipRef, Figure, Layer, MotionKey, Scene
+from artuline.core.scene.model import Bone, ClipRef, Figure, Layer, MotionKey, Scene, Track
 
 
 def test_linear_step_and_held_ends():
@@ -110,6 +111,6 @@ def test_a_track_passes_through_its_keys_and_rests_outside_them():
         MotionKey(frame=20, position=(2, 1, 0), rotation=turned),
         MotionKey(frame=40, position=(2, 3, 0), rotation=turned),
     )
-    p, q = places_at(keys, np.array([0.0, 10, 20, 40, 99]))
+    p, q = places_at(Track.of(keys), np.array([0.0, 10, 20, 40, 99]))
     np.testing.assert_allclose(p, [[0, 1, 0], [0, 1, 0], [2, 1, 0], [2, 3, 0], [2, 3, 0]], atol=1e-12)
     np.testing.assert_allclose(rotation.angle_between(q[0], q[2]), 1.0, atol=1e-6)

@@ -103,29 +103,32 @@ def test_an_obstacle_is_taken_moved_keyed_turned_and_sized_on_the_stage(demo, qt
         h = handles(demo, 1)
         return h._screen(h.places()[name])
 
-    start = stage.camera.project(np.array([crate().track[0].position]), stage.width(), stage.height())[0, :2]
+    start = stage.camera.project(np.array([crate().track.position.keys[0].value]), stage.width(), stage.height())[0, :2]
     qtbot.mouseClick(stage, LEFT, pos=QPointF(*start).toPoint() + QPoint(3, 3))
     assert demo.session.selection.figure == "crate" and handles(demo, 1) is not None
     # one that stands still is moved as a whole
     a = at("move")
     away = np.array([60.0, -40.0])
     drag(qtbot, stage, a, a + away)
-    assert len(crate().track) == 1
+    assert len(crate().track.frames) == 1
     assert at("move") == pytest.approx(a + away, abs=2.5)
     # with a second key it moves: at another frame the drag keys it there
     demo.session.set_frame(24)
     demo.room("Blend").commands.forces.key_obstacle("crate")
-    first = crate().track[0].position
+    first = crate().track.position.keys[0].value
     demo.session.set_frame(24)
     stage.grab()
     a = at("along x")
     drag(qtbot, stage, a, a + (at("along x") - at("move")) * 0.8)
-    assert len(crate().track) == 2 and crate().track[0].position == first
-    assert crate().track[1].position[0] > first[0] + 0.03
-    place, turn = crate().track[1].position, crate().track[1].rotation
+    assert len(crate().track.frames) == 2 and crate().track.position.keys[0].value == first
+    assert crate().track.position.keys[1].value[0] > first[0] + 0.03
+    place, turn = crate().track.position.keys[1].value, crate().track.rotation.keys[1].value
     a = at("turn y")
     drag(qtbot, stage, a, a + np.array([40.0, 25.0]))
-    assert crate().track[1].position == pytest.approx(place, abs=1e-9) and crate().track[1].rotation != turn
+    assert (
+        crate().track.position.keys[1].value == pytest.approx(place, abs=1e-9)
+        and crate().track.rotation.keys[1].value != turn
+    )
     a = at("size x")
     drag(qtbot, stage, a, a + (a - at("move")) * 0.5)
     assert crate().bodies[0].shapes[0].half[0] > 0.16

@@ -11,7 +11,8 @@ from hypothesis import strategies as st
 
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation
-from artuline.core.motion.clip import Channel, Clip
+from artuline.core.geometry.curve import Channel
+from artuline.core.motion.clip import Clip
 from artuline.core.motion.keyed import load_clip
 from artuline.core.motion.skeleton import rest_matrices, skeleton_of
 from artuline.core.scene.assets import AssetStore

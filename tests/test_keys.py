@@ -10,9 +10,10 @@ from artuline.core.bake import layer_keys, path_keys
 from artuline.core.bake.bake import BakeWish, add_layer, bake_figure
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation
+from artuline.core.geometry.curve import Channel
 from artuline.core.geometry.euler import ORDERS, best_order, distance_from_lock, from_angles, to_angles
 from artuline.core.motion import keys
-from artuline.core.motion.clip import Channel, Clip
+from artuline.core.motion.clip import Clip
 from artuline.core.motion.keyed import keyed_pose, layer_share
 from artuline.core.motion.skeleton import rigid, skeleton_of
 from artuline.core.scene.assets import AssetStore
@@ -92,7 +93,7 @@ def test_an_inserted_key_changes_no_shape(seed, share):
 def test_deleting_keeps_the_shape_as_well_as_it_can():
     t = np.arange(9) / 6.0
     v, s = np.sin(t)[:, None] * [1.0, 2.0, 0.0], np.cos(t)[:, None] * [1.0, 2.0, 0.0]
-    curves = keys.Curves(t, v, s, s, np.zeros(9, bool))
+    curves = keys.Curves(t, v, s, s, np.zeros(9, bool), np.zeros(9, bool))
     gone = np.zeros(9, bool)
     gone[[2, 4, 5]] = True
     left = keys.deleted(curves, gone)
@@ -109,7 +110,7 @@ def test_deleting_keeps_the_shape_as_well_as_it_can():
 def test_moves_scales_and_reversals():
     t = np.arange(5.0)
     curves = keys.Curves(
-        t, np.repeat(t[:, None] ** 2, 3, axis=1), *(np.repeat(2 * t[:, None], 3, axis=1),) * 2, NO_HOLDS
+        t, np.repeat(t[:, None] ** 2, 3, axis=1), *(np.repeat(2 * t[:, None], 3, axis=1),) * 2, NO_HOLDS, NO_HOLDS
     )
     picked = np.zeros((5, 3), bool)
     picked[1, 0] = True
@@ -127,13 +128,17 @@ def test_moves_scales_and_reversals():
 
 def test_slopes_smooth_flat_straight_stepped():
     t = np.array([0.0, 1.0, 3.0, 4.0, 6.0])
-    line = keys.Curves(t, np.repeat(2.0 * t[:, None] + 1.0, 3, axis=1), np.zeros((5, 3)), np.zeros((5, 3)), NO_HOLDS)
+    line = keys.Curves(
+        t, np.repeat(2.0 * t[:, None] + 1.0, 3, axis=1), np.zeros((5, 3)), np.zeros((5, 3)), NO_HOLDS, NO_HOLDS
+    )
     every = np.ones((5, 3), bool)
     for kind in ("smooth", "linear"):
         made = keys.tangents(line, every, kind)
         np.testing.assert_allclose(made.into, 2.0)
         np.testing.assert_allclose(made.out, 2.0)
-    parabola = keys.Curves(t, np.repeat(t[:, None] ** 2, 3, axis=1), np.zeros((5, 3)), np.zeros((5, 3)), NO_HOLDS)
+    parabola = keys.Curves(
+        t, np.repeat(t[:, None] ** 2, 3, axis=1), np.zeros((5, 3)), np.zeros((5, 3)), NO_HOLDS, NO_HOLDS
+    )
     np.testing.assert_allclose(keys.tangents(parabola, every, "smooth").out[1:-1, 0], 2.0 * t[1:-1])
     assert np.abs(keys.tangents(line, every, "flat").out).max() == 0.0
     held = keys.tangents(line, every, "stepped")
@@ -143,7 +148,7 @@ def test_slopes_smooth_flat_straight_stepped():
 
 def test_loops_and_flats():
     random = np.random.default_rng(4)
-    c = keys.Curves(np.arange(5.0), *random.normal(size=(3, 5, 3)), NO_HOLDS)
+    c = keys.Curves(np.arange(5.0), *random.normal(size=(3, 5, 3)), NO_HOLDS, NO_HOLDS)
     made = keys.looped(c)
     np.testing.assert_allclose(made.values[0], made.values[-1])
     np.testing.assert_allclose(made.out[0], made.into[-1])

@@ -21,7 +21,7 @@ from artuline.core.scene.alike import followed, own_of
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.coarse import coarser
 from artuline.core.scene.mesh import Mesh
-from artuline.core.scene.model import Ground, MotionKey, Rule, Scene, Shape, obstacle
+from artuline.core.scene.model import Ground, MotionKey, Rule, Scene, Shape, Track, obstacle
 from artuline.core.setup.grip import mounted
 from artuline.core.setup.many import Pattern, set_many
 from artuline.demo import things
@@ -195,7 +195,7 @@ def test_who_is_handed_over_keeps_its_momentum_and_what_it_stands_on_going_is_se
                      (MotionKey(frame=0, position=(0.0, 0.95, 0.0)), MotionKey(frame=12, position=(0.0, 0.95, 0.0)), MotionKey(frame=16, position=(0.0, -1.0, 0.0))))  # fmt: skip
     scene, assets = crowd(2, plank, position=(0.0, 1.0, 0.0))
     moving = tuple(MotionKey(frame=f, position=(0.0, 1.0, f * 0.05)) for f in range(0, 60, 4))
-    scene = edit.figure(scene, "deckhand", track=moving)
+    scene = edit.figure(scene, "deckhand", track=Track.of(moving))
     scene = edit.scene(scene, rules=(Rule(id="r", name="r", figure="deckhand", when="left"),), end=30)
     take = run(scene, assets)
     assert {g[0] for g in take.given} == {"deckhand", "deckhand 2", "deckhand 3"}

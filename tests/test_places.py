@@ -15,7 +15,7 @@ from artuline.core.run.measures import shown_places
 from artuline.core.run.record import keep_take, run
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.model import MotionKey
+from artuline.core.scene.model import MotionKey, Track
 from artuline.formats.deliver import deliver
 from artuline.formats.gltf_read import read_figure
 from artuline.formats.scene_file import load_scene, save_scene
@@ -26,11 +26,12 @@ def turn(angle):
     return (0.0, float(np.sin(angle / 2)), 0.0, float(np.cos(angle / 2)))
 
 
-TRACK = (
+PLACES = (
     MotionKey(frame=0, position=(0.0, 0.3, 0.0)),
     MotionKey(frame=20, position=(1.0, 0.5, 0.4), rotation=turn(0.8)),
     MotionKey(frame=40, position=(2.0, 0.3, 1.0), rotation=turn(1.2)),
 )
+TRACK = Track.of(PLACES)
 
 
 @pytest.fixture(scope="module")
@@ -48,9 +49,9 @@ def test_keys_and_stage_move_with_the_track(carried):
     scene, assets, _ = carried
     f, frames = scene.figures[0], np.array([0.0, 13.7, 60.0])
     p, q = places_at(TRACK, frames)
-    still = keyed_matrices(scene, assets, f.changed(track=()), frames)
+    still = keyed_matrices(scene, assets, f.changed(track=Track()), frames)
     moved = keyed_matrices(scene, assets, f, frames)
-    own = np.linalg.inv(own_root(f.changed(track=()), frames))[:, None] @ still
+    own = np.linalg.inv(own_root(f.changed(track=Track()), frames))[:, None] @ still
     np.testing.assert_allclose(moved, own_root(f, frames)[:, None] @ own, atol=1e-12)
     np.testing.assert_allclose(own_root(f, frames)[:, :3, 3], p, atol=1e-12)
     np.testing.assert_allclose(rotation.angle_between(rigid(own_root(f, frames))[1], q), 0.0, atol=1e-6)
@@ -117,6 +118,6 @@ def test_a_track_is_saved_and_has_to_run_forward(carried, tmp_path):
     save_scene(tmp_path / "s.artuline", scene, assets)
     assert load_scene(tmp_path / "s.artuline", AssetStore()) == scene
     with pytest.raises(ValueError, match="must run forward"):
-        scene.figures[0].changed(track=TRACK[::-1])
-    other = edit.figure(scene, "deckhand", track=TRACK[:2])
+        Track.of(PLACES[::-1])
+    other = edit.figure(scene, "deckhand", track=Track.of(PLACES[:2]))
     assert other.settings_fingerprint() != scene.settings_fingerprint()

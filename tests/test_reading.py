@@ -219,9 +219,18 @@ def test_scenes_of_the_first_format_open_with_their_takes(tmp_path, boom_run, ea
     )
 
 
+def as_format_4(raw):
+    """A scene's description as format 4 wrote it: tracks as lists of places."""
+    raw = json.loads(json.dumps(raw)) | {"version": 4}
+    for f in raw["figures"]:
+        both = zip(*(f["track"][c]["keys"] for c in ("position", "rotation")))
+        f["track"] = [{"frame": p["frame"], "position": p["value"], "rotation": q["value"]} for p, q in both]
+    return raw
+
+
 def as_format_3(raw):
     """A scene's description as format 3 wrote it: obstacles apart, and ends on them without a figure."""
-    raw = json.loads(json.dumps(raw)) | {"version": 3}
+    raw = as_format_4(raw) | {"version": 3}
     apart = {f["id"]: f for f in raw["figures"] if f["obstacle"]}
     raw["figures"] = [{k: v for k, v in f.items() if k != "obstacle"} for f in raw["figures"] if not f["obstacle"]]
     raw["obstacles"] = [
@@ -255,7 +264,7 @@ def test_obstacles_of_the_third_format_become_figures_with_what_refers_to_them()
     data = {content_hash(arrays): arrays, content_hash(settings): settings}
     made, found = migrate(raw, data)
     again = Scene.model_validate(made)
-    assert again.changed(takes=(), take=None) == scene.changed(takes=(), take=None, version=4)
+    assert again.changed(takes=(), take=None) == scene.changed(takes=(), take=None)
     assert again.takes[0].settings == again.settings_fingerprint() == scene.settings_fingerprint()
     assert Take.from_arrays(found[again.takes[0].asset]).bodies == take.bodies
     raw["figures"][0]["id"] = raw["figures"][0]["name"] = "yard"

@@ -116,7 +116,8 @@ def test_a_warm_up_that_plays_comes_with_its_swing():
     scene = tail(Spring(frequency=1.5, ratio=0.1), warm_up=24)
     scene = edit.group(scene, "f", "g", handover=lane)
     moving = np.array([0.0, 0.0, 1.0])
-    from artuline.core.motion.clip import Channel, Clip
+    from artuline.core.geometry.curve import Channel
+    from artuline.core.motion.clip import Clip
     from artuline.core.scene.model import ClipRef
 
     assets = AssetStore()

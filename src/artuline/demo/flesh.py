@@ -6,7 +6,7 @@ from artuline.core.geometry import rotation
 from artuline.core.motion.skeleton import rest_matrices
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.mesh import Mesh
-from artuline.core.scene.model import Figure, Flesh, Ground, Material, MotionKey, Scene, Shape, obstacle
+from artuline.core.scene.model import Figure, Flesh, Ground, Material, MotionKey, Scene, Shape, Track, obstacle
 from artuline.core.setup.added import grown
 from artuline.core.setup.springy import kind_of, made_springy
 from artuline.demo.figures import ready_figure
@@ -31,7 +31,7 @@ def belly(assets: AssetStore) -> Scene:
     figure = figure.changed(clips=clips, clip="walk")
     way = np.linspace(0.0, 7.5, 6)
     figure = figure.changed(
-        track=tuple(
+        track=Track.of(
             MotionKey(frame=float(FRAMES * k / 5), position=(0.0, 1.3 - float(d) * np.tan(SLOPE), 0.0))
             for k, d in enumerate(way)
         )
@@ -121,7 +121,7 @@ def worn(
     entry = int(np.flatnonzero(mesh.palette_bone == figure.bone_index[bone])[0])
     # into the space in which that skin was bound
     back = np.linalg.inv(
-        rest_matrices(figure.changed(position=(0.0, 0.0, 0.0), turn=0.0, track=()))[figure.bone_index[bone]]
+        rest_matrices(figure.changed(position=(0.0, 0.0, 0.0), turn=0.0, track=Track()))[figure.bone_index[bone]]
         @ mesh.palette_bind[entry]
     )
     bound = points @ back[:3, :3].T + back[:3, 3]

@@ -5,7 +5,7 @@ import numpy as np
 from artuline.core.geometry import rotation
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.model import Figure, Ground, Material, MotionKey, Push, Scene, Shape, Soft, obstacle
+from artuline.core.scene.model import Figure, Ground, Material, MotionKey, Push, Scene, Shape, Soft, Track, obstacle
 from artuline.core.setup.soft import add_soft, copied_soft, mask
 from artuline.core.setup.soft_skin import facing_the_rest, region_piece, skinned
 from artuline.core.setup.surfaces import revolved
@@ -73,7 +73,7 @@ def bare_float(assets: AssetStore, name: str = "float") -> Figure:
 def jelly(assets: AssetStore) -> Scene:
     """An inflatable fender without a skeleton is dropped between hull and quay, which come together and part."""
     lying = tuple(rotation.from_rotation_vector(np.array([0.0, 0.0, 0.5 * np.pi - 0.12])))
-    figure = bare_float(assets).changed(track=(MotionKey(frame=0, position=(0.5, 1.0, 0.0), rotation=lying),))
+    figure = bare_float(assets).changed(track=Track.of([MotionKey(frame=0, position=(0.5, 1.0, 0.0), rotation=lying)]))
     quay = obstacle(
         "quay", Shape(kind="box", half=(0.42, 0.32, 0.3)), (MotionKey(frame=0, position=(0.0, 0.32, -0.5)),), color=(0.36, 0.34, 0.31), friction=0.7
     )  # fmt: skip

@@ -7,7 +7,7 @@ from artuline.core.motion.keyed import keyed_matrices
 from artuline.core.motion.skeleton import rigid
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.model import Ground, Group, Lane, MotionKey, Mount, Scene, Shape, StrandPoint, obstacle
+from artuline.core.scene.model import Ground, Group, Lane, MotionKey, Mount, Scene, Shape, StrandPoint, Track, obstacle
 from artuline.core.setup.laid import laid
 from artuline.core.setup.strand import add_strand
 from artuline.core.setup.strand_kinds import ready, released, ring_around
@@ -78,7 +78,7 @@ def floats(assets: AssetStore) -> Scene:
         MotionKey(frame=f, position=(0.95, 0.0, 0.0), rotation=tuple(q))
         for f, q in zip((0, 70, 150), turned, strict=True)
     )
-    figure = deckhand(assets, "stand", skin=True, track=keys)
+    figure = deckhand(assets, "stand", skin=True, track=Track.of(keys))
     post = obstacle("bollard", Shape(kind="capsule", radius=0.14, half_length=0.32, rotation=UP),
                     (MotionKey(frame=0, position=(-0.6, 0.38, 0.0)),), color=(0.06, 0.065, 0.07), friction=0.4)  # fmt: skip
     scene = Scene(name="floats", rate=24.0, start=0, end=216, figures=(figure, post))

@@ -8,9 +8,10 @@ import numpy as np
 
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation, transforms
+from artuline.core.geometry.curve import Channel
 from artuline.core.geometry.euler import ORDERS, Order, from_angles
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.clip import Channel, Clip
+from artuline.core.motion.clip import Clip
 from artuline.core.motion.skeleton import rest_matrices, rigid, skeleton_of
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore

@@ -9,7 +9,8 @@ from pydantic import ValidationError
 
 from artuline.core.errors import CancelledError, why_not
 from artuline.core.geometry import rotation, transforms
-from artuline.core.motion.clip import Channel, Clip
+from artuline.core.geometry.curve import Channel
+from artuline.core.motion.clip import Clip
 from artuline.core.motion.skeleton import rest_matrices, skeleton_of
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.edit import Names

@@ -10,7 +10,8 @@ import numpy as np
 
 from artuline.core.bake.delivery import Delivered, Delivery
 from artuline.core.geometry import rotation
-from artuline.core.motion.clip import Channel, Clip
+from artuline.core.geometry.curve import Channel
+from artuline.core.motion.clip import Clip
 from artuline.core.motion.skeleton import skeleton_of
 from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Figure

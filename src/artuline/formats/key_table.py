@@ -16,7 +16,8 @@ import numpy as np
 
 from artuline.core.bake.delivery import Delivery
 from artuline.core.errors import ArtulineError
-from artuline.core.motion.clip import Channel, Clip
+from artuline.core.geometry.curve import Channel
+from artuline.core.motion.clip import Clip
 from artuline.core.motion.clip import Path as PathOf
 from artuline.core.motion.keys import cubic
 from artuline.formats.files import read_plain, write_whole

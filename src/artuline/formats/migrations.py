@@ -13,6 +13,7 @@ from pydantic_core import to_json
 from artuline.core.scene.assets import content_hash
 from artuline.core.scene.edit import Names
 from artuline.core.scene.model import Scene
+from artuline.core.scene.values import UPRIGHT, ZERO
 
 Arrays = dict[str, np.ndarray]
 Data = dict[str, Arrays]
@@ -204,10 +205,41 @@ def _renamed(about: np.ndarray, ids: dict[str, str]) -> np.ndarray:
     return np.frombuffer(json.dumps(found).encode(), np.uint8)
 
 
+def _tracks_as_curves(raw: dict[str, Any], data: Data) -> tuple[dict[str, Any], Data]:
+    """4 to 5: a track is two curves, of position and rotation, and no list of places; fingerprints are made anew from what each take was made from."""
+    data = dict(data)
+    takes = []
+    for take in raw.get("takes", []):
+        take, made = dict(take), _settings(take, data)
+        if made is not None:
+            new = _with_tracks(made)
+            take["settings"] = _fingerprint_now(new) or take["settings"]
+            kept = {"scene": np.frombuffer(zlib.compress(to_json(new), 1), np.uint8)}
+            data.pop(take["scene"], None)
+            take["scene"] = content_hash(kept)
+            data[take["scene"]] = kept
+        takes.append(take)
+    return _with_tracks(raw) | {"takes": takes}, data
+
+
+def _with_tracks(raw: dict[str, Any]) -> dict[str, Any]:
+    def figure(f: dict[str, Any]) -> dict[str, Any]:
+        places = f.get("track")
+        if not isinstance(places, list):
+            return f
+        curves = {
+            name: {"keys": [{"frame": k["frame"], "value": k.get(name, rest)} for k in places]}
+            for name, rest in (("position", ZERO), ("rotation", UPRIGHT))
+        }
+        return f | {"track": curves}
+
+    return raw | {"version": 5, "figures": [figure(f) for f in raw.get("figures", [])]}
+
+
 def _fingerprint_now(raw: dict[str, Any]) -> str | None:
     """The present fingerprint of a scene; None if it is none."""
     try:
-        return Scene.model_validate(raw | {"takes": [], "take": None}).settings_fingerprint()
+        return Scene.model_validate(_with_tracks(raw) | {"takes": [], "take": None}).settings_fingerprint()
     except ValidationError:
         return None
 
@@ -216,4 +248,5 @@ _STEPS: dict[int, Callable[[dict[str, Any], Data], tuple[dict[str, Any], Data]]]
     1: _bodies_by_id,
     2: _kinds_of_layers,
     3: _obstacles_as_figures,
+    4: _tracks_as_curves,
 }

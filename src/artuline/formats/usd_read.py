@@ -7,8 +7,9 @@ import numpy as np
 
 from artuline.core.errors import ArtulineError, CancelledError
 from artuline.core.geometry import rotation, transforms
+from artuline.core.geometry.curve import Channel
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.clip import Channel, Clip
+from artuline.core.motion.clip import Clip
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.edit import Names
 from artuline.core.scene.mesh import Mesh

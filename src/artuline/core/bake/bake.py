@@ -10,8 +10,9 @@ from artuline.core.bake.hermite import Keys
 from artuline.core.bake.mapping import carried_above, led_limbs
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation
+from artuline.core.geometry.curve import Channel
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.clip import Channel, Clip
+from artuline.core.motion.clip import Clip
 from artuline.core.motion.goals import curve_of
 from artuline.core.motion.keyed import keyed_pose, load_clip, root_at
 from artuline.core.motion.skeleton import Pose, skeleton_of, under

@@ -3,7 +3,8 @@
 import numpy as np
 
 from artuline.core.errors import ArtulineError
-from artuline.core.motion.clip import Channel, Clip
+from artuline.core.geometry.curve import Channel
+from artuline.core.motion.clip import Clip
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Layer, Scene

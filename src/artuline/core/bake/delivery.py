@@ -76,7 +76,7 @@ def delivery(
 
 def _root(scene: Scene, assets: AssetStore, figure: Figure, lead: int) -> tuple[Array, Array, Array] | None:
     """Seconds (F,), places (F, 3) and rotations (F, 4) of a figure that has a track or rides, on every frame of the range, which begins ``lead`` frames later."""
-    if not (figure.track or figure.mounts):
+    if not (figure.track.frames or figure.mounts):
         return None
     frames = np.arange(scene.start, scene.end + 1, dtype=float)
     p, q = rigid(root_at(scene, assets, figure, frames))

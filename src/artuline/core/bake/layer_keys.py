@@ -7,8 +7,9 @@ import numpy as np
 from artuline.core.bake.hermite import Wish, fit
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation
+from artuline.core.geometry.curve import Channel
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.clip import Channel, Clip
+from artuline.core.motion.clip import Clip
 from artuline.core.motion.keyed import load_clip
 from artuline.core.motion.keys import cubic
 from artuline.core.motion.skeleton import placement, rest_matrices, rigid, skeleton_of
@@ -138,7 +139,7 @@ def pasted(channel: Channel, rate: float, into: Channel | None, bone: str, at: f
     """Copied keys of a cubic channel, of a bone that may be another, beginning at a frame, over those that are there meanwhile."""
     times = np.asarray(channel.times, float)
     times = times - times[0] + at / rate
-    values, holds = np.asarray(channel.values, float), channel.holds
+    values, holds, lines = np.asarray(channel.values, float), channel.holds, channel.lines
     if into is not None:
         old = cubic(into)
         outside = (old.times < times[0] - 1e-6) | (old.times > times[-1] + 1e-6)
@@ -151,7 +152,10 @@ def pasted(channel: Channel, rate: float, into: Channel | None, bone: str, at: f
         times, values = at_[rank], np.concatenate([values, more])[rank]
         both = np.concatenate([held[0], held[1][outside]])[rank]
         holds = both if both.any() else None
-    return Channel(bone, channel.path, "CUBICSPLINE", times, values, holds)
+        if old.lines is not None:
+            mine = np.zeros(len(channel.times), bool) if lines is None else lines
+            lines = np.concatenate([mine, old.lines[outside]])[rank]
+    return Channel(bone, channel.path, "CUBICSPLINE", times, values, holds, lines)
 
 
 def stacked(scene: Scene, figure_id: str, layer_id: str, up: bool) -> Scene:

@@ -7,8 +7,9 @@ from scipy.interpolate import CubicHermiteSpline
 
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation
+from artuline.core.geometry.curve import Channel
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.clip import Channel, Clip
+from artuline.core.motion.clip import Clip
 from artuline.core.motion.keyed import keyed_pose, load_clip
 from artuline.core.motion.skeleton import skeleton_of
 from artuline.core.scene.assets import AssetStore

@@ -8,8 +8,8 @@ import numpy as np
 from artuline.core.bake.layer_keys import Name
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation, transforms
+from artuline.core.geometry.curve import Channel
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.clip import Channel
 from artuline.core.motion.goals import curve_of
 from artuline.core.motion.keyed import keyed_pose, root_at
 from artuline.core.motion.keys import inserted

@@ -43,7 +43,7 @@ def _free(scene: Scene, f: Figure, part: str) -> bool:
 
 def _led_after(f: Figure, m: Mount) -> bool:
     """Whether something moves the thing on when a mount ends."""
-    return bool(f.track) or any(o.id != m.id and (o.stop is None or o.stop > (m.stop or 0.0)) for o in f.mounts)
+    return bool(f.track.frames) or any(o.id != m.id and (o.stop is None or o.stop > (m.stop or 0.0)) for o in f.mounts)
 
 
 def _jump(scene: Scene, f: Figure, assets: AssetStore, m: Mount, holder: Figure, hand: str) -> list[Finding]:

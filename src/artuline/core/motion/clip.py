@@ -1,4 +1,4 @@
-"""Keyed motion as curves: sampling with the interpolations of glTF 2.0 (section 3.11 and appendix C)."""
+"""Keyed motion: the curves of the bones of a figure."""
 
 import json
 from collections.abc import Collection
@@ -9,63 +9,13 @@ from typing import Literal, get_args
 import numpy as np
 
 from artuline.core.errors import ArtulineError
-from artuline.core.geometry import rotation
+from artuline.core.geometry.curve import Channel, Interpolation, sample_together
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.skeleton import Pose, Skeleton
 from artuline.core.scene.arrays import Checked
 from artuline.core.scene.assets import Arrays
 
 Path = Literal["translation", "rotation", "scale"]
-Interpolation = Literal["LINEAR", "STEP", "CUBICSPLINE"]
-
-
-@dataclass(frozen=True, eq=False)
-class Channel:
-    """One curve of one bone.
-
-    times (K,) seconds, increasing. values (K, D), or (K, 3, D) for CUBICSPLINE: in-tangent, value,
-    out-tangent, tangents per second. D is 3, or 4 for rotations. holds (K,): whether the value of a key of a cubic curve stays until the next.
-    """
-
-    bone: str
-    path: Path
-    interpolation: Interpolation
-    times: Array
-    values: Array
-    holds: np.ndarray | None = None
-
-    def sample(self, times: Array) -> Array:
-        """Values at times (F,) -> (F, D); held before the first key and after the last."""
-        values, at = self.values[..., None, :], np.asarray(times, float)
-        return _sample(self.path, self.interpolation, self.times, values, at, self.holds)[:, 0]
-
-
-def _sample(
-    path: Path, interpolation: Interpolation, keys: Array, values: Array, times: Array, holds: np.ndarray | None = None
-) -> Array:
-    """C curves with the same keys (K,) at times (F,) -> (F, C, D); values (K, C, D), or (K, 3, C, D) for CUBICSPLINE."""
-
-    def finish(value: Array) -> Array:
-        return rotation.normalize(value) if path == "rotation" else value
-
-    t = np.clip(times, keys[0], keys[-1])
-    i = np.clip(np.searchsorted(keys, t, side="right") - 1, 0, max(len(keys) - 2, 0))
-    if len(keys) == 1:
-        only = values[0, 1] if interpolation == "CUBICSPLINE" else values[0]
-        return finish(np.repeat(only[None], len(t), axis=0))
-    if interpolation == "STEP":
-        return finish(values[np.where(t >= keys[-1], len(keys) - 1, i)])
-    span = (keys[i + 1] - keys[i])[:, None, None]
-    u = (t - keys[i])[:, None, None] / span
-    if interpolation == "LINEAR":
-        a, b = values[i], values[i + 1]
-        return rotation.slerp(a, b, u[..., 0]) if path == "rotation" else a + (b - a) * u
-    a, b = values[i, 1], values[i + 1, 1]
-    out, into = values[i, 2] * span, values[i + 1, 0] * span
-    if holds is not None:
-        u = np.where((holds[i] & (t < keys[i + 1]))[:, None, None], 0.0, u)
-    u2, u3 = u * u, u * u * u
-    return finish((2 * u3 - 3 * u2 + 1) * a + (u3 - 2 * u2 + u) * out + (3 * u2 - 2 * u3) * b + (u3 - u2) * into)
 
 
 @dataclass(frozen=True, eq=False)
@@ -85,12 +35,14 @@ class Clip:
         """Write the curves' values over a pose with a leading frame axis."""
         index = {n: i for i, n in enumerate(skeleton.names)}
         for bones, path, interpolation, keys, values, holds in self._bundles:
-            getattr(pose, path)[:, [index[b] for b in bones]] = _sample(path, interpolation, keys, values, times, holds)
+            getattr(pose, path)[:, [index[b] for b in bones]] = sample_together(
+                path, interpolation, keys, values, times, holds
+            )
 
     @cached_property
-    def _bundles(self) -> list[tuple[list[str], Path, Interpolation, Array, Array, np.ndarray | None]]:
+    def _bundles(self) -> list[tuple[list[str], str, Interpolation, Array, Array, np.ndarray | None]]:
         """Curves of one kind with the same keys, side by side: bones, path, interpolation, keys, values, and which keys hold."""
-        found: dict[tuple[Path, Interpolation, bytes], list[Channel]] = {}
+        found: dict[tuple[str, Interpolation, bytes], list[Channel]] = {}
         for c in self.channels:
             held = b"" if c.holds is None else c.holds.tobytes()
             found.setdefault((c.path, c.interpolation, np.asarray(c.times, float).tobytes() + held), []).append(c)

@@ -12,7 +12,7 @@ from artuline.core.geometry.rotation import Array
 from artuline.core.motion.keyed import load_clip
 from artuline.core.motion.skeleton import Pose, rest_matrices, skeleton_of
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.model import ClipRef, Figure, Shape
+from artuline.core.scene.model import ClipRef, Figure, Shape, Track
 from artuline.core.setup.anatomy import segment_of
 
 RATE = 60.0  # samples of a clip in a second
@@ -130,7 +130,7 @@ def _lowest(matrix: Array, points: Array) -> Array:
 
 def forward_of(figure: Figure) -> Array:
     """Where a figure faces at rest (3,), level, in its own frame: where its toes are, or its nose, or along z."""
-    rest = rest_matrices(figure.changed(position=(0.0, 0.0, 0.0), turn=0.0, track=()))
+    rest = rest_matrices(figure.changed(position=(0.0, 0.0, 0.0), turn=0.0, track=Track()))
     children: dict[int, list[int]] = {}
     for i, up in enumerate(skeleton_of(figure).parents):
         children.setdefault(up, []).append(i)

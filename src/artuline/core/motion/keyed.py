@@ -7,8 +7,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from artuline.core.geometry import rotation, transforms
+from artuline.core.geometry.curve import Channel
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.clip import Channel, Clip
+from artuline.core.motion.clip import Clip
 from artuline.core.motion.goals import added, follow, led
 from artuline.core.motion.limbs import bend_limb
 from artuline.core.motion.places import own_root
@@ -238,7 +239,7 @@ def leads(figure: Figure, frames: Array) -> tuple[Array, Array]:
         which[on], when[on], ended[on] = k, frames[on], np.inf
         stop = np.inf if m.stop is None else m.stop
         over = (frames >= stop) & (ended < stop)
-        if not figure.track:
+        if not figure.track.frames:
             which[over], when[over], ended[over] = k, stop, stop
     return which, when
 

@@ -5,18 +5,19 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from artuline.core.geometry import rotation
+from artuline.core.geometry.curve import Channel, straighten
 from artuline.core.geometry.euler import Order, best_order, both_angles, from_angles, to_angles
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.clip import Channel
 
 TINY = 1e-4  # seconds and radians over which a slope is taken across the change of description
+JUMP = 5e-4  # seconds: what is shorter jumps, and gives its ends no slope
 SAME = 1e-6  # seconds: keys closer than that are one
 
 
 @dataclass(frozen=True, eq=False)
 class Curves:
-    """The curves of a channel that have their keys in common: times (K,) seconds; values, slopes into and out of the keys (K, 3), in degrees for rotations, per
-    second; holds (K,): whether a value stays until the next key.
+    """The curves of a channel that have their keys in common: times (K,) seconds; values, slopes into and out of the keys (K, D), in degrees for rotations, per
+    second; holds (K,): whether a value stays until the next key; lines (K,): whether it goes straight to it, wherever both are put.
     """
 
     times: Array
@@ -24,10 +25,11 @@ class Curves:
     into: Array
     out: Array
     holds: np.ndarray
+    lines: np.ndarray
 
     def at(self, rows: np.ndarray) -> "Curves":
         """Some of the keys."""
-        return Curves(self.times[rows], self.values[rows], self.into[rows], self.out[rows], self.holds[rows])
+        return Curves(*(x[rows] for x in (self.times, self.values, self.into, self.out, self.holds, self.lines)))
 
 
 def cubic(channel: Channel) -> Channel:
@@ -60,10 +62,12 @@ def order_of(channel: Channel, chosen: Order | None = None) -> Order:
 def curves_of(channel: Channel, order: Order, scale: float = 1.0) -> Curves:
     """The curves of a cubic channel; ``scale``: of those that are no rotations, for another unit."""
     times, keys = np.asarray(channel.times, float), np.asarray(channel.values, float)
-    holds = np.zeros(len(times), bool) if channel.holds is None else np.asarray(channel.holds, bool)
+    holds, lines = (
+        np.zeros(len(times), bool) if x is None else np.asarray(x, bool) for x in (channel.holds, channel.lines)
+    )
     into, values, out = keys[:, 0], keys[:, 1], keys[:, 2]
     if channel.path != "rotation":
-        return Curves(times, scale * values, scale * into, scale * out, holds)
+        return Curves(times, scale * values, scale * into, scale * out, holds, lines)
     # of the branch that the motion takes, not only of the keys
     fine = np.unique(np.concatenate([times, np.linspace(times[0], times[-1], 4 * len(times))]))
     at = np.searchsorted(fine, times)
@@ -73,7 +77,7 @@ def curves_of(channel: Channel, order: Order, scale: float = 1.0) -> Curves:
         both = [_near(angles, rotation.normalize(values + x * TINY * slope), order) for x in (-1.0, 1.0)]
         return (both[1] - both[0]) / (2.0 * TINY)
 
-    return Curves(times, np.degrees(angles), np.degrees(turned(into)), np.degrees(turned(out)), holds)
+    return Curves(times, np.degrees(angles), np.degrees(turned(into)), np.degrees(turned(out)), holds, lines)
 
 
 def _near(angles: Array, q: Array, order: Order) -> Array:
@@ -87,9 +91,12 @@ def _near(angles: Array, q: Array, order: Order) -> Array:
 def channel_of(channel: Channel, curves: Curves, order: Order, scale: float = 1.0) -> Channel:
     """The cubic channel that has other curves than ``channel``; keys that stay what they are stay so to the last bit."""
     holds = curves.holds if curves.holds.any() else None
+    lines = None if channel.lines is None else curves.lines
     if channel.path != "rotation":
-        values = np.stack([curves.into, curves.values, curves.out], axis=1) / scale
-        return Channel(channel.bone, channel.path, "CUBICSPLINE", curves.times, values, holds)
+        into, out = curves.into.copy(), curves.out.copy()
+        straighten(curves.times, curves.values, into, out, curves.lines)
+        values = np.stack([into, curves.values, out], axis=1) / scale
+        return Channel(channel.bone, channel.path, "CUBICSPLINE", curves.times, values, holds, lines)
     angles = np.radians(curves.values)
     q = from_angles(angles, order)
 
@@ -114,7 +121,7 @@ def channel_of(channel: Channel, curves: Curves, order: Order, scale: float = 1.
     keys[same] = old * sides[:, None, None]
     if len(keys) and same.any() and sides[0] < 0.0:
         keys = -keys
-    return Channel(channel.bone, channel.path, "CUBICSPLINE", curves.times, keys, holds)
+    return Channel(channel.bone, channel.path, "CUBICSPLINE", curves.times, keys, holds, lines)
 
 
 def drawn(channel: Channel, order: Order, times: Array, scale: float = 1.0) -> Array:
@@ -132,6 +139,7 @@ def sample(curves: Curves, times: Array) -> Array:
         curves.times,
         np.stack([curves.into, curves.values, curves.out], axis=1),
         curves.holds,
+        curves.lines,
     )
     return keys.sample(times)
 
@@ -163,10 +171,12 @@ def scaled(
     times = np.where(any_, pivot + (curves.times - pivot) * factor, curves.times)
     values = np.where(picked, value[0] + (curves.values - value[0]) * value[1], curves.values)
     steep = np.where(picked, value[1], 1.0) / np.where(any_, factor, 1.0)[:, None]
-    into, out = curves.into * steep, curves.out * steep
+    into, out, lines = curves.into * steep, curves.out * steep, curves.lines
     if factor < 0.0:
         into, out = np.where(any_[:, None], out, into), np.where(any_[:, None], into, out)
-    return sorted_keys(Curves(times, values, into, out, curves.holds), any_)
+        # of two keys that change their order, the other one is the first of the piece between
+        lines = np.where(any_, np.concatenate([lines[:1], lines[:-1]]), lines)
+    return sorted_keys(Curves(times, values, into, out, curves.holds, lines), any_)
 
 
 def reversed_keys(curves: Curves, picked: np.ndarray) -> tuple[Curves, np.ndarray]:
@@ -175,7 +185,9 @@ def reversed_keys(curves: Curves, picked: np.ndarray) -> tuple[Curves, np.ndarra
     if not any_.any():
         return curves, np.arange(len(curves.times))
     t = curves.times[any_]
-    return scaled(curves, np.repeat(any_[:, None], 3, axis=1), (0.5 * float(t[0] + t[-1]), -1.0), (0.0, 1.0))
+    return scaled(
+        curves, np.repeat(any_[:, None], curves.values.shape[1], axis=1), (0.5 * float(t[0] + t[-1]), -1.0), (0.0, 1.0)
+    )
 
 
 def inserted(channel: Channel, time: float) -> Channel:
@@ -205,9 +217,17 @@ def inserted(channel: Channel, time: float) -> Channel:
             value = value / length
             slope = slope / length - value * float(value @ slope) / length
     new = np.insert(keys, at, np.stack([slope, value, slope]), axis=0)
+    # it is level before the first key and after the last, whatever their slopes there were
+    if at == 0:
+        new[1, 0] = 0.0
+    if at == len(times):
+        new[at - 1, 2] = 0.0
     held = np.insert(holds, at, bool(inside and holds[at - 1]))
+    lines = None
+    if channel.lines is not None:
+        lines = np.insert(channel.lines, at, channel.lines[max(at - 1, 0)])
     return Channel(
-        channel.bone, channel.path, "CUBICSPLINE", np.insert(times, at, time), new, held if held.any() else None
+        channel.bone, channel.path, "CUBICSPLINE", np.insert(times, at, time), new, held if held.any() else None, lines
     )
 
 
@@ -250,12 +270,13 @@ def deleted(curves: Curves, gone: np.ndarray) -> Curves:
 def tangents(curves: Curves, picked: np.ndarray, kind: str) -> Curves:
     """The slopes of picked keys (K, 3) by kind: smooth, flat, linear, stepped (whole keys hold), or joined (one slope for both sides)."""
     t, v = curves.times, curves.values
-    into, out, holds = curves.into.copy(), curves.out.copy(), curves.holds.copy()
+    into, out, holds, lines = curves.into.copy(), curves.out.copy(), curves.holds.copy(), curves.lines.copy()
     any_ = np.asarray(picked.any(axis=1))
     holds[any_] = kind == "stepped"
+    lines[any_ | np.append(any_[1:], False)] = False
     if kind == "stepped":
         return replace(curves, holds=holds)
-    straight = np.diff(v, axis=0) / np.diff(t)[:, None] if len(t) > 1 else np.zeros((0, 3))
+    straight = np.diff(v, axis=0) / np.diff(t)[:, None] if len(t) > 1 else np.zeros((0, v.shape[1]))
     before, after = np.concatenate([straight[:1], straight]), np.concatenate([straight, straight[-1:]])
     if not len(straight):
         before = after = np.zeros_like(v)
@@ -268,9 +289,24 @@ def tangents(curves: Curves, picked: np.ndarray, kind: str) -> Curves:
     else:
         # the parabola through the neighbours: each side counts by how near it is
         span = np.concatenate([[1.0], np.diff(t), [1.0]]) if len(t) > 1 else np.ones(2)
+        jumps = span < JUMP
+        before = np.where(jumps[:-1, None], after, before)
+        after = np.where(jumps[1:, None], before, after)
         a, b = span[:-1, None], span[1:, None]
         new_in = new_out = (before * b + after * a) / (a + b)
-    return replace(curves, into=np.where(picked, new_in, into), out=np.where(picked, new_out, out), holds=holds)
+    return replace(
+        curves, into=np.where(picked, new_in, into), out=np.where(picked, new_out, out), holds=holds, lines=lines
+    )
+
+
+def with_slope(curves: Curves, row: int, axis: int, sides: tuple[bool, bool], slope: float) -> Curves:
+    """The curves with another slope of one value, into and out of its key as ``sides`` say."""
+    into, out, lines = curves.into.copy(), curves.out.copy(), curves.lines.copy()
+    if sides[0]:
+        into[row, axis], lines[max(row - 1, 0)] = slope, False
+    if sides[1]:
+        out[row, axis], lines[row] = slope, False
+    return replace(curves, into=into, out=out, lines=lines)
 
 
 def smoothed(curves: Curves, picked: np.ndarray, share: float = 0.5) -> Curves:

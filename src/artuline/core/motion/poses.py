@@ -4,8 +4,9 @@ import numpy as np
 
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation
+from artuline.core.geometry.curve import Channel
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.clip import Channel, Clip
+from artuline.core.motion.clip import Clip
 from artuline.core.motion.keyed import keyed_pose, load_clip
 from artuline.core.motion.limbs import bend_limb, limb_bones
 from artuline.core.motion.skeleton import Pose, rigid, skeleton_of

@@ -9,8 +9,9 @@ import numpy as np
 
 from artuline.core.errors import ArtulineError, CancelledError
 from artuline.core.geometry import rotation
+from artuline.core.geometry.curve import Channel
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.clip import Channel, Clip
+from artuline.core.motion.clip import Clip
 from artuline.core.motion.keyed import root_at
 from artuline.core.motion.places import own_root
 from artuline.core.motion.skeleton import Pose, skeleton_of, under

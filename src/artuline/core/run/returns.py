@@ -36,7 +36,7 @@ def falls(lane: Lane) -> list[tuple[int, float]]:
         if a.value == 1.0 and b.value < 1.0:
             end = next((k.frame for k in lane.keys[i + 1 :] if k.value == 0.0), None)
             if end is not None:
-                found.append((int(np.ceil(a.frame)), end))
+                found.append((int(np.ceil(b.frame if a.piece == "hold" else a.frame)), end))
     return found
 
 

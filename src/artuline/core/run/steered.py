@@ -194,7 +194,7 @@ class Steered(LiveWorld):
         f, rows = part.figure, part.rows
         if f.id in self.pilots:
             return True
-        moves = f.clip is not None or len(f.track) > 1 or bool(f.mounts) or any(x.steers for x in f.layers)
+        moves = f.clip is not None or len(f.track.frames) > 1 or bool(f.mounts) or any(x.steers for x in f.layers)
         return moves and not (len(rows) and (self._share[rows] >= 1.0).all() and not self._steady[rows].any())
 
     def _shares(self) -> Array:

@@ -4,6 +4,7 @@ from collections.abc import Callable, Iterable
 from typing import TypeVar
 
 from artuline.core.errors import MissingError
+from artuline.core.scene.lanes import with_key
 from artuline.core.scene.model import (
     Body,
     Figure,
@@ -15,6 +16,7 @@ from artuline.core.scene.model import (
     Model,
     MotionKey,
     Scene,
+    Track,
     VectorKey,
     VectorLane,
 )
@@ -177,8 +179,7 @@ def interval_lane(start: float, end: float, ramp_in: float, ramp_out: float) -> 
 
 def keyed_lane(lane: Lane, frame: float, value: float) -> Lane:
     """The lane with a key at a frame; one that is there already is replaced."""
-    keys = [k for k in lane.keys if k.frame != frame] + [Key(frame=frame, value=value)]
-    return Lane(keys=tuple(sorted(keys, key=lambda k: k.frame)), rest=lane.rest)
+    return Lane(keys=with_key(lane.keys, Key(frame=frame, value=value)), rest=lane.rest)
 
 
 def lane_value(lane: Lane, frame: float, value: float) -> Lane:
@@ -188,21 +189,19 @@ def lane_value(lane: Lane, frame: float, value: float) -> Lane:
 
 def vector_at(lane: VectorLane, frame: float, value: tuple[float, float, float]) -> VectorLane:
     """The vector lane with a key at a frame."""
-    keys = [k for k in lane.keys if k.frame != frame] + [VectorKey(frame=frame, value=value)]
-    return VectorLane(keys=tuple(sorted(keys, key=lambda k: k.frame)))
+    return VectorLane(keys=with_key(lane.keys, VectorKey(frame=frame, value=value)))
 
 
 def motion_key(s: Scene, figure_id: str, key: MotionKey) -> Scene:
     """The scene with a figure's place keyed at a frame."""
-    keys = [k for k in s.figure(figure_id).track if k.frame != key.frame] + [key]
-    return figure(s, figure_id, track=tuple(sorted(keys, key=lambda k: k.frame)))
+    return figure(s, figure_id, track=s.figure(figure_id).track.keyed(key))
 
 
 def place(s: Scene, figure_id: str, key: MotionKey) -> Scene:
     """Key a figure's place; one with a single key stands still and is moved as a whole."""
     track = s.figure(figure_id).track
-    if len(track) == 1:
-        return figure(s, figure_id, track=(key.changed(frame=track[0].frame),))
+    if len(track.frames) == 1:
+        return figure(s, figure_id, track=Track.of((key.changed(frame=track.frames[0]),)))
     return motion_key(s, figure_id, key)
 
 

@@ -8,7 +8,7 @@ from pydantic import Field, model_validator
 from artuline.core.scene.body import Body, Joint, Shape
 from artuline.core.scene.flesh import Flesh
 from artuline.core.scene.group import Group
-from artuline.core.scene.lanes import MotionKey, run_forward
+from artuline.core.scene.lanes import MotionKey, Track
 from artuline.core.scene.limb import Elsewhere, Limb
 from artuline.core.scene.mount import Mount
 from artuline.core.scene.soft import Soft
@@ -84,8 +84,8 @@ class Layer(Model):
 class Figure(Model):
     """Anything articulated: bones, mesh, clips, bodies, joints, groups.
 
-    ``unit``: metres per file unit. ``position`` (m) and ``turn`` (radians about Y) place it in the scene; a ``track`` of keys moves it
-    over frames instead, smooth between its keys and still outside them; while one of its ``mounts`` acts, it rides on another figure, and
+    ``unit``: metres per file unit. ``position`` (m) and ``turn`` (radians about Y) place it in the scene; a ``track`` moves it
+    over frames instead; while one of its ``mounts`` acts, it rides on another figure, and
     after the last of them it stays where that left it, unless it has a track.
     ``clip_start``: the scene frame at which the clip begins. ``asset``: the mesh arrays, if any.
     ``mirror``: pairs of bones on both sides that were set by hand, a bone with itself for one in the middle.
@@ -107,7 +107,7 @@ class Figure(Model):
     unit: Positive = 1.0
     position: Vec3 = ZERO
     turn: float = 0.0
-    track: tuple[MotionKey, ...] = ()
+    track: Track = Track()
     mounts: tuple[Mount, ...] = ()
     clips: tuple[ClipRef, ...] = ()
     clip: str | None = None
@@ -164,7 +164,7 @@ class Figure(Model):
         one = len(self.bones) == 1 and self.bones[0].translation == ZERO and self.bones[0].rotation == UPRIGHT
         return (
             one
-            and bool(self.track)
+            and bool(self.track.frames)
             and len(self.bodies) == 1
             and self.clip is None
             and not any(x.steers for x in self.layers)
@@ -259,7 +259,6 @@ class Figure(Model):
 
     @model_validator(mode="after")
     def _consistent(self) -> "Figure":
-        run_forward(self.track, f"the track of figure {self.name!r}")
         seen: set[str] = set()
         for b in self.bones:
             if b.name in seen:
@@ -364,6 +363,6 @@ def obstacle(
         bones=(Bone(name=id_),),
         bodies=(Body(id=id_, bone=id_, shapes=(shape,), friction=friction, restitution=restitution),),
         materials=(Material(color=color),),
-        track=keys,
+        track=Track.of(keys),
         obstacle=True,
     )

@@ -8,7 +8,7 @@ from artuline.core.scene.body import AxisRange, Body, Joint, Shape
 from artuline.core.scene.figure import Bone, ClipRef, Figure, Layer, Material, obstacle
 from artuline.core.scene.flesh import Flesh
 from artuline.core.scene.group import Group, Spring
-from artuline.core.scene.lanes import Key, Lane, MotionKey, VectorKey, VectorLane
+from artuline.core.scene.lanes import Key, Lane, MotionKey, Track, VectorKey, VectorLane
 from artuline.core.scene.limb import Limb
 from artuline.core.scene.mount import Mount
 from artuline.core.scene.rule import Rule
@@ -58,6 +58,7 @@ __all__ = [
     "Strand",
     "StrandPoint",
     "TakeRef",
+    "Track",
     "Vec3",
     "VectorKey",
     "VectorLane",

@@ -13,7 +13,7 @@ from artuline.core.geometry.rotation import Array
 from artuline.core.motion.places import places_at
 from artuline.core.scene import edit
 from artuline.core.scene.alike import one_like
-from artuline.core.scene.model import Figure, Material, Scene
+from artuline.core.scene.model import Figure, Material, Scene, Track
 
 MOST = 400
 TRIES = 200  # of a place by chance
@@ -76,7 +76,7 @@ def set_many(scene: Scene, figure_id: str, pattern: Pattern) -> Scene:
             one_like(
                 original, taken.fresh(original.id), round(size, 4), position=tuple(float(x) for x in place), clip=clip,
                 turn=float(turn + pattern.turned * chance.uniform(-1.0, 1.0)), clip_start=original.clip_start - late,
-                track=(), mounts=(), layers=(), materials=_dyed(original.materials, pattern.colours, chance),
+                track=Track(), mounts=(), layers=(), materials=_dyed(original.materials, pattern.colours, chance),
             )
         )  # fmt: skip
     return edit.scene(scene, figures=(*scene.figures, *made))
@@ -93,13 +93,13 @@ def _places(scene: Scene, original: Figure, pattern: Pattern, chance: np.random.
         local = np.stack([k % columns * pattern.apart, np.zeros(n), -(k // columns) * pattern.apart], axis=1)
         return start + rotation.rotate(ahead, local), np.full(n, original.turn)
     if pattern.how == "along":
-        track = next((f.track for f in scene.figures if f.id == pattern.along), ())
-        if len(track) < 2:
+        track = next((f.track for f in scene.figures if f.id == pattern.along), Track())
+        if len(track.frames) < 2:
             raise ArtulineError(
                 "there is no track to stand along",
                 remedy="Choose a figure or an obstacle whose place is keyed at two frames or more.",
             )
-        frames = np.linspace(track[0].frame, track[-1].frame, 512)
+        frames = np.linspace(track.frames[0], track.frames[-1], 512)
         way, _ = places_at(track, frames)
         gone = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(way, axis=0), axis=1))])
         at = np.interp(np.linspace(0.0, gone[-1], n), gone, frames)

@@ -29,7 +29,7 @@ def _extent(scene: Scene, assets: AssetStore, figure: Figure) -> Array:
 
 def _reach(obstacle: Figure) -> Array:
     """Lowest and highest corner (2, 3) of the shapes of an obstacle where it begins, m."""
-    p, q = rigid(own_root(obstacle, np.array([obstacle.track[0].frame if obstacle.track else 0.0]))[0])
+    p, q = rigid(own_root(obstacle, np.array([obstacle.track.frames[0] if obstacle.track.frames else 0.0]))[0])
     points = [
         p + rotation.rotate(q, surface_points(s, 60)) for b in obstacle.bodies for s in b.shapes if s.kind != "mesh"
     ]

@@ -2,8 +2,9 @@
 
 import numpy as np
 
+from artuline.core.geometry.curve import Channel
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.clip import Channel, Clip
+from artuline.core.motion.clip import Clip
 from artuline.core.motion.gaits import forward_of
 from artuline.core.motion.keyed import load_clip
 from artuline.core.scene.assets import AssetStore

@@ -3,8 +3,9 @@
 import numpy as np
 
 from artuline.core.geometry import rotation
+from artuline.core.geometry.curve import Channel
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.clip import Channel, Clip
+from artuline.core.motion.clip import Clip
 from artuline.core.motion.keyed import load_clip
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore

@@ -106,22 +106,21 @@ class Forces:
         A last key, or one where it turns, is otherwise approached ever more slowly.
         """
         o = self.session.scene.figure(figure)
-        near = min(range(len(o.track)), key=lambda i: abs(o.track[i].frame - self.session.frame))
+        frames = o.track.frames
+        near = min(range(len(frames)), key=lambda i: abs(frames[i] - self.session.frame))
         if near == 0:
             self.desk.fault("Go to the key at which it should arrive: the first one has no way before it.")
             return
-        a, b = o.track[near - 1], o.track[near]
-        span = b.frame - a.frame
-        step = (np.array(b.position) - a.position) / span
-        ahead = min(3.0, (o.track[near + 1].frame - b.frame) / 2.0) if near + 1 < len(o.track) else 3.0
-        before = MotionKey(
-            frame=b.frame - min(3.0, span / 2),
-            position=tuple(np.array(b.position) - step * min(3.0, span / 2)),
-            rotation=b.rotation,
-        )
-        after = MotionKey(
-            frame=b.frame + ahead, position=tuple(np.array(b.position) + step * ahead), rotation=b.rotation
-        )
+        there = frames[near]
+        (from_, to), (_, turned) = places_at(o.track, np.array(frames[near - 1 : near + 1]))
+        span = there - frames[near - 1]
+        step = (to - from_) / span
+        ahead = min(3.0, (frames[near + 1] - there) / 2.0) if near + 1 < len(frames) else 3.0
+
+        def on_the_way(by: float) -> MotionKey:
+            return MotionKey(frame=there + by, position=tuple(to + step * by), rotation=tuple(turned))
+
+        before, after = on_the_way(-min(3.0, span / 2)), on_the_way(ahead)
 
         def change(s: Scene) -> Scene:
             return edit.motion_key(edit.motion_key(s, figure, before), figure, after)

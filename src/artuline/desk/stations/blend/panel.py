@@ -149,7 +149,7 @@ def _around(d: Form, w: Commands, f: Figure) -> None:
         fill_world(d, w.forces)
     d.add(rule(), section("Obstacles"))
     for x in s.scene.obstacles:
-        keys = f"{len(x.track)} keys" if len(x.track) > 1 else "still"
+        keys = f"{len(x.track.frames)} keys" if len(x.track.frames) > 1 else "still"
         d.add(row(x.name, QLabel("in hand" if x is o else keys if x.stays else "handed over"),
                   button("Show", partial(w.forces.take_obstacle, x.id), name=f"Show {x.name}",
                          tip="Takes it in hand: its place, its keys, its surface")))  # fmt: skip
@@ -284,6 +284,7 @@ def _firmness(d: Form, w: Commands, f: Figure, g: Group) -> None:
             )
         )
     )
+    d.add(d.act("edit lanes"))
 
 
 def _group(d: Form, w: Commands, f: Figure, g: Group) -> None:

@@ -92,8 +92,22 @@ class LaneRow:
 
     def point(self, box: QRectF, scale: FrameScale, key: Key) -> QPointF:
         """Where a key is drawn."""
+        return self._point(box, scale, key.frame, key.value)
+
+    @staticmethod
+    def _point(box: QRectF, scale: FrameScale, frame: float, value: float) -> QPointF:
         area = box.adjusted(0, 2, 0, -2)
-        return QPointF(scale.x(key.frame), area.bottom() - 6 - key.value * (area.height() - 14))
+        return QPointF(scale.x(frame), area.bottom() - 6 - value * (area.height() - 14))
+
+    def _line(self, lane: Lane, scale: FrameScale) -> list[tuple[float, float]]:
+        """Frames and values between which the lane is drawn straight."""
+        if lane.straight:
+            return [(k.frame, k.value) for k in lane.keys] or [(self.lanes.session.scene.start, lane.rest)]
+        a, b = lane.keys[0].frame, lane.keys[-1].frame
+        # every third pixel, and on both sides of what jumps
+        frames = [x for k in lane.keys for x in (k.frame - 1e-6, k.frame)]
+        fine = np.union1d(frames, np.linspace(a, b, max(int((scale.x(b) - scale.x(a)) / 3), 2)))
+        return list(zip(fine.tolist(), lane.value(fine).tolist()))
 
     @staticmethod
     def _value(box: QRectF, at: QPointF) -> float:
@@ -135,9 +149,7 @@ class LaneRow:
     def _paint_band(self, p: QPainter, box: QRectF, scale: FrameScale, lane: Lane) -> None:
         scene = self.lanes.session.scene
         left, right, floor = scale.x(scene.start), scale.x(scene.end), box.bottom() - 8
-        places = [self.point(box, scale, k) for k in lane.keys]
-        if not places:
-            places = [self.point(box, scale, Key(frame=scene.start, value=lane.rest))]
+        places = [self._point(box, scale, f, v) for f, v in self._line(lane, scale)]
         path = QPainterPath(QPointF(left, floor))
         path.lineTo(QPointF(left, places[0].y()))
         for at in places:
@@ -230,7 +242,7 @@ class LaneRow:
     def _drag_whole(self, grabbed: float, lane: Lane, scale: FrameScale) -> Drag:
         def change(pointer: Pointer) -> Change:
             step = round(scale.frame(pointer.at.x()) - grabbed)
-            keys = tuple(Key(frame=k.frame + step, value=k.value) for k in lane.keys)
+            keys = tuple(k.changed(frame=k.frame + step) for k in lane.keys)
             return self._put("handover", Lane(keys=keys, rest=lane.rest))
 
         return Drag("Move the interval", change)
@@ -278,5 +290,5 @@ def _with_point(lane: Lane, i: int, frame: float, value: float) -> Lane:
     keys = list(lane.keys)
     low = keys[i - 1].frame if i > 0 else -1e9
     high = keys[i + 1].frame if i + 1 < len(keys) else 1e9
-    keys[i] = Key(frame=min(max(frame, low), high), value=value)
+    keys[i] = keys[i].changed(frame=min(max(frame, low), high), value=value)
     return Lane(keys=tuple(keys), rest=lane.rest)

@@ -80,7 +80,13 @@ class ObstacleTool(Handled):
     def handles(self, view: View) -> ShapeHandles | None:
         """The handles of the obstacle in hand."""
         found = self._in_hand()
-        if found is None or view.live or not found[0].track or not found[1].shapes or found[1].shapes[0].kind == "mesh":
+        if (
+            found is None
+            or view.live
+            or not found[0].track.frames
+            or not found[1].shapes
+            or found[1].shapes[0].kind == "mesh"
+        ):
             return None
         p, q = places_at(found[0].track, np.array([float(round(self._session.frame))]))
         return ShapeHandles(found[1].shapes[0], p[0], q[0], view.camera, *view.size)

@@ -152,7 +152,7 @@ def fill_obstacle(d: Form, w: Forces, o: Figure) -> None:
     frame = float(round(s.frame))
     p, q = places_at(o.track, np.array([frame, frame + 0.01]))
     speed = float(np.linalg.norm(p[1] - p[0])) * s.scene.rate / 0.01
-    d.add(faint(f"Moves at {speed:.1f} m/s here; {len(o.track)} keys."))
+    d.add(faint(f"Moves at {speed:.1f} m/s here; {len(o.track.frames)} keys."))
 
     def place(sc: Scene, v: float, k: int) -> Scene:
         new = p[0].copy()
@@ -179,6 +179,7 @@ def fill_obstacle(d: Form, w: Forces, o: Figure) -> None:
     d.add(buttons(("Key here", partial(w.key_obstacle, o.id), "Keys its place at this frame"),
                   ("At speed", partial(w.arrive_at_speed, o.id), "Lets it come to the key nearest to this frame without slowing down"),
                   ("Remove", partial(w.remove_obstacle, o.id), "Takes it out of the scene, with what refers to it")))  # fmt: skip
+    d.add(d.act("edit lanes"))
 
 
 def _set_ground(s: Scene, on: bool) -> Scene:

@@ -108,7 +108,7 @@ def fill(d: Form, m: Many, f: Figure) -> None:
 
 def _track(d: Form, m: Many) -> None:
     """Along whose track."""
-    tracks = [x for x in d.session.scene.figures if len(x.track) > 1]
+    tracks = [x for x in d.session.scene.figures if len(x.track.frames) > 1]
     if not tracks:
         d.add(faint("Nothing has a track yet: key the place of an obstacle or a figure at two frames."))
         return

@@ -66,8 +66,8 @@ def fill(d: Form, w: Commands, f: Figure) -> None:
 
 def _stands(d: Form, f: Figure) -> None:
     """Where the figure is in the scene."""
-    if f.track:
-        d.add(faint(f"Its place is keyed, at {len(f.track)} frames."))
+    if f.track.frames:
+        d.add(faint(f"Its place is keyed, at {len(f.track.frames)} frames."))
         return
     for i, label in ((0, "Across"), (2, "Along")):
         d.number(

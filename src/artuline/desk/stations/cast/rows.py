@@ -8,7 +8,7 @@ from artuline.core.motion.clip import Clip
 from artuline.core.motion.keyed import load_clip
 from artuline.core.scene import edit
 from artuline.core.scene.assets import Arrays
-from artuline.core.scene.model import ClipRef, Figure, Layer, MotionKey, Scene
+from artuline.core.scene.model import ClipRef, Figure, Layer, Scene
 from artuline.desk import theme
 from artuline.desk.model.drag import Change, Drag, Pointer
 from artuline.desk.model.frame_scale import FrameScale
@@ -33,7 +33,7 @@ class KeysRow(Still):
         """Discs for the clip's keys, lozenges on a band for a layer's, triangles for those of its place."""
         figure = self._figure()
         clip = figure.active_clip() if figure else None
-        whose = clip.name if clip else (figure.name if figure and figure.track else "")
+        whose = clip.name if clip else (figure.name if figure and figure.track.frames else "")
         paint_label(p, box.top(), box.height(), f"Keys: {whose}" if whose else "Keys")
         p.setPen(theme.color("rule"))
         p.drawLine(box.bottomLeft(), box.bottomRight())
@@ -43,7 +43,7 @@ class KeysRow(Still):
             self._clip(p, box, scale, figure, clip)
         for layer in figure.layers:
             self._layer(p, box.center().y(), scale, figure, layer)
-        self._track(p, box.center().y(), scale, figure.track, hot)
+        self._track(p, box.center().y(), scale, figure.track.frames, hot)
 
     def _figure(self) -> Figure | None:
         return self.session.obstacle() or self.session.figure()
@@ -57,11 +57,11 @@ class KeysRow(Still):
             p.drawEllipse(QPointF(float(x), y), 1.7, 1.7)
 
     @staticmethod
-    def _track(p: QPainter, y: float, scale: FrameScale, track: tuple[MotionKey, ...], hot: str) -> None:
+    def _track(p: QPainter, y: float, scale: FrameScale, frames: tuple[float, ...], hot: str) -> None:
         p.setPen(QPen(theme.color("ink"), 1.2))
-        for i, key in enumerate(track):
+        for i, frame in enumerate(frames):
             p.setBrush(theme.color("ink" if hot == str(i) else "raised"))
-            x = scale.x(key.frame)
+            x = scale.x(frame)
             p.drawPolygon([QPointF(x - 5, y + 5), QPointF(x, y - 5), QPointF(x + 5, y + 5)])
 
     def _layer(self, p: QPainter, y: float, scale: FrameScale, figure: Figure, layer: Layer) -> None:
@@ -88,7 +88,7 @@ class KeysRow(Still):
     def hit(self, at: QPointF, box: QRectF, scale: FrameScale) -> str:
         """The number of the place's key under the mouse."""
         figure = self._figure()
-        near = [(abs(scale.x(k.frame) - at.x()), i) for i, k in enumerate(figure.track if figure else ())]
+        near = [(abs(scale.x(f) - at.x()), i) for i, f in enumerate(figure.track.frames if figure else ())]
         best = min(near, default=(GRIP + 1.0, 0))
         return str(best[1]) if best[0] <= GRIP else ""
 
@@ -98,12 +98,13 @@ class KeysRow(Still):
         if figure is None or not handle:
             return None
         i, track, which = int(handle), figure.track, figure.id
-        low = track[i - 1].frame + 1.0 if i > 0 else float("-inf")
-        high = track[i + 1].frame - 1.0 if i + 1 < len(track) else float("inf")
+        frames = track.frames
+        low = frames[i - 1] + 1.0 if i > 0 else float("-inf")
+        high = frames[i + 1] - 1.0 if i + 1 < len(frames) else float("inf")
 
         def change(pointer: Pointer) -> Change:
             frame = min(max(float(round(scale.frame(pointer.at.x()))), low), high)
-            moved = (*track[:i], track[i].changed(frame=frame), *track[i + 1 :])
+            moved = track.moved(frames[i], frame)
             return lambda s: edit.figure(s, which, track=moved)
 
         return Drag(f"Move a key of {figure.name}", change)
@@ -111,10 +112,10 @@ class KeysRow(Still):
     def press_right(self, at: QPointF, box: QRectF, scale: FrameScale) -> Edit | None:
         """Take the key under the mouse away; the last one stays."""
         figure, handle = self._figure(), self.hit(at, box, scale)
-        if figure is None or not handle or len(figure.track) < 2:
+        if figure is None or not handle or len(figure.track.frames) < 2:
             return None
-        i, which = int(handle), figure.id
-        left = (*figure.track[:i], *figure.track[i + 1 :])
+        which = figure.id
+        left = figure.track.without(figure.track.frames[int(handle)])
 
         def change(s: Scene) -> Scene:
             return edit.figure(s, which, track=left)

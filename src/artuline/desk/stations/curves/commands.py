@@ -13,6 +13,7 @@ from artuline.core.scene import edit
 from artuline.core.scene.model import Scene
 from artuline.desk.desk import Desk
 from artuline.desk.stations.curves.editor.editing import Editing
+from artuline.desk.stations.curves.editor.sources import LANES, LaneSource
 from artuline.formats.coming_back import SUFFIXES, bring_back
 from artuline.formats.obj_sequence import write_sequence
 
@@ -81,6 +82,16 @@ class Commands:
         """Which frames are baked."""
         s = self.session.scene
         self.range = None if (first, last) == (s.start, s.end) else (first, last)
+
+    def needs_lanes(self) -> str:
+        """Why no lanes can be edited; empty if they can."""
+        found = any(isinstance(x, LaneSource) for _, x in self.editing.sources())
+        return "" if found else "key a lane or a place first."
+
+    def edit_lanes(self) -> None:
+        """Show the lanes and the place of the present figure as curves."""
+        self.editing.set_source(LANES)
+        self.desk.go(self._station)
 
     def bake(self) -> None:
         """Fit keys to the take in the background and put them on a layer."""

@@ -25,14 +25,17 @@ def fill(d: Form, w: Commands, keys: KeyCommands, limbs: LimbCommands, f: Figure
     if d.session.scene.active_take() is None and not any(x.kind == "baked" for x in f.layers):
         d.add(faint("Nothing to bake yet: run the scene first."))
         d.add(d.act("run", primary=True))
+        if w.editing.source() is not None:
+            d.add(faint("Below: the keys that there are."))
         d.add(rule(), section("Limbs"))
         _where(d, limbs, f)
         return
     if d.session.scene.active_take() is not None:
         _bake(d, w, limbs, f)
     _layers(d, w, f)
-    if w.editing.layer() is not None:
+    if w.editing.source() is not None:
         _keys(d, w, keys, f)
+    if w.editing.layer() is not None:
         _doubts(d, w)
     _deliver(d, w, f)
 
@@ -126,8 +129,8 @@ def _result(d: Form, w: Commands, b: Baked) -> None:
 def _layers(d: Form, w: Commands, f: Figure) -> None:
     present = w.editing.layer()
     for layer in reversed(f.layers):
-        here = present is not None and layer.id == present.id
-        d.add(rule(), section(f"Layer: {layer.name}" + (" · edited here" if here and len(f.layers) > 1 else "")))
+        here = present is not None and layer.id == present.id and w.editing.on_layer()
+        d.add(rule(), section(f"Layer: {layer.name}" + (" · edited here" if here else "")))
         d.add(row("Frames", QLabel(f"{layer.start} to {layer.end}")))
 
         def weight(sc: Scene, v: float, i: str = layer.id) -> Scene:
@@ -170,7 +173,9 @@ def _keys(d: Form, w: Commands, keys: KeyCommands, f: Figure) -> None:
                    tip="The error of Thin out.")  # fmt: skip
     d.add(d.act("keys thin"), d.act("keys loop"), d.act("keys back"))
     chosen = d.session.chosen()
-    names = [n for n in w.editing.shown() if n[1] == "rotation" and (not chosen or n[0] in chosen)]
+    names = [
+        n for n in w.editing.shown() if n[1] == "rotation" and n[0] in f.bone_index and (not chosen or n[0] in chosen)
+    ]
     if len({n[0] for n in names}) == 1:
         bone = names[0][0]
         own = f.bones[f.bone_index[bone]].order

@@ -53,7 +53,7 @@ class Curves(Station):
     def lower(self) -> QWidget | None:
         if self.limbs.shown:
             return self._made(self.mapping)
-        return None if self.editing.layer() is None else self._made(self.pane)
+        return None if self.editing.source() is None else self._made(self.pane)
 
     def _made(self, pane: MappingPane | Pane) -> QWidget:
         """A pane, laid out when it is first shown."""
@@ -68,6 +68,8 @@ class Curves(Station):
         return (
             Action("bake", "Bake the take", self.commands.bake, "F6", "vector-curve", "&Run",
                    "Fits few keys to the take, on a layer above the clip", self.desk.needs("take")),
+            Action("edit lanes", "Lanes and place as curves", self.commands.edit_lanes, "Shift+F6", "vector-curve", "&Keys",
+                   "Shows the lanes of the groups, the place and the world's forces in the editor of curves", self.commands.needs_lanes),
             Action("write frames", "Write every frame as a mesh…", self.commands.ask_frames, "", "cube-scan", "&Scene",
                    "A sequence of OBJ files of all figures, with strands as lines too", self.desk.needs("figure")),
             Action("bring back", "Bring keys back…", self.commands.ask_back, "", "import", "&Keys",

@@ -26,7 +26,7 @@ class PathTool:
     def _path(self, view: View) -> tuple[Figure, str, Array, Array, Array] | None:
         """Figure, bone, frames of its keys, its places there, and its way frame by frame; None where there is nothing to hold."""
         f, chosen, layer = self._e.figure(), self._c.session.chosen(), self._e.layer()
-        if f is None or layer is None or len(chosen) != 1 or self._c.shows_take or view.live:
+        if f is None or layer is None or not self._e.on_layer() or len(chosen) != 1 or self._c.shows_take or view.live:
             return None
         if layer.muted or layer.weight < 1.0 or layer.mode != "replace":
             return None

@@ -1,6 +1,6 @@
 """The canvas of the editor: keys are picked, dragged and scaled by the mouse, and moved by the keyboard."""
 
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from functools import partial
 from typing import Literal
 
@@ -10,9 +10,9 @@ from PySide6.QtGui import QKeyEvent, QMouseEvent, QPolygonF
 from PySide6.QtWidgets import QWidget
 
 from artuline.core.bake.layer_keys import Name
+from artuline.core.geometry.curve import Channel
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.clip import Channel
-from artuline.core.motion.keys import Curves, curves_of, inserted, moved, scaled
+from artuline.core.motion.keys import Curves, curves_of, inserted, moved, scaled, with_slope
 from artuline.desk.stations.curves.editor.curve_view import CurveView
 from artuline.desk.stations.curves.editor.editing import Edit, Editing
 
@@ -117,7 +117,7 @@ class Canvas(CurveView):
 
     def _pick(self, found: tuple[Name, int, int], shift: bool) -> None:
         name, row, axis = found
-        one = np.zeros((len(self.editing.curves(name).times), 3), bool)
+        one = np.zeros(self.editing.curves(name).values.shape, bool)
         if self.times_only:
             one[row] = True
         else:
@@ -228,12 +228,9 @@ class Canvas(CurveView):
             one = abs(c.into[hand.row, hand.axis] - c.out[hand.row, hand.axis]) <= 1e-3 * (
                 1.0 + abs(c.out[hand.row, hand.axis])
             )
-            into, out = c.into.copy(), c.out.copy()
-            if hand.side == 0 or (one and not hand.shift):
-                into[hand.row, hand.axis] = slope
-            if hand.side == 1 or (one and not hand.shift):
-                out[hand.row, hand.axis] = slope
-            return replace(c, into=into, out=out), np.arange(len(c.times))
+            both = one and not hand.shift
+            sides = both or hand.side == 0, both or hand.side == 1
+            return with_slope(c, hand.row, hand.axis, sides, slope), np.arange(len(c.times))
 
         channels, _ = self.editing.made(edit, {hand.name: hand.base[hand.name]}, hand.before)
         return channels, hand.base
@@ -255,7 +252,7 @@ class Canvas(CurveView):
         picked: dict[Name, np.ndarray] = {}
         for i in np.flatnonzero(inside):
             name = names[which[i]]
-            p = picked.setdefault(name, np.zeros((len(self.editing.curves(name).times), 3), bool))
+            p = picked.setdefault(name, np.zeros(self.editing.curves(name).values.shape, bool))
             p[rows[i], slice(None) if self.times_only else axis[i]] = True
         self.editing.pick(picked, add=hand.shift)
 
@@ -275,7 +272,8 @@ class Canvas(CurveView):
                 )
             names = [names[int(np.argmin(far))]]
         channels = {n: inserted(self.editing.channels()[n], frame / rate) for n in names}
-        picks = {n: np.repeat((np.abs(c.times - frame / rate) < 1e-5)[:, None], 3, axis=1) for n, c in channels.items()}
+        here = {n: (np.abs(c.times - frame / rate) < 1e-5)[:, None] for n, c in channels.items()}
+        picks = {n: np.repeat(rows, self.editing.width(n), axis=1) for n, rows in here.items()}
         self.editing.put("Insert keys", channels, picks)
 
     def nudge(self, frames: float, share: float) -> None:

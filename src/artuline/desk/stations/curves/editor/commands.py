@@ -1,13 +1,14 @@
 """What can be done to keys: every one an action."""
 
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 from functools import partial
 
 import numpy as np
 
 from artuline.core.bake import layer_keys
 from artuline.core.bake.layer_keys import Name
-from artuline.core.motion.clip import Channel
+from artuline.core.geometry.curve import Channel
 from artuline.core.motion.keys import (
     Curves,
     deleted,
@@ -24,6 +25,7 @@ from artuline.desk.model.actions import Action
 from artuline.desk.stations.curves.editor.editing import Edit, Editing
 
 MENU = "&Keys"
+PATHS_OF_BONES = ("translation", "rotation", "scale")
 TANGENTS = (
     ("smooth", "Smooth tangents", "chart-bell-curve-cumulative", "Slopes that pass smoothly through the picked keys"),
     ("flat", "Level tangents", "minus", "Slopes of zero at the picked keys"),
@@ -42,7 +44,7 @@ class KeyCommands:
 
     def actions(self) -> Sequence[Action]:
         """For the menu Keys."""
-        picked, some = self._needs_picked, self._needs_layer
+        picked, some, bones = self._needs_picked, self._needs_layer, self._needs_bones
 
         def act(
             id_: str,
@@ -63,18 +65,21 @@ class KeyCommands:
             act("all", "Pick all keys", self.editing.pick_all, "Alt+A", "select-all", "Picks every key that is shown", some),
             *(act(kind, words, partial(self.tangents, kind, words), "", icon, tip, picked, line=kind == "smooth") for kind, words, icon, tip in TANGENTS),
             act("smoothen", "Smooth the values", self.smoothen, "Alt+S", "blur", "Draws the picked values closer to their neighbours", picked, True),
-            act("thin", "Thin out", self.thin, "Alt+T", "filter-outline", "Takes keys out of the shown curves, within the error that is set", some),
+            act("thin", "Thin out", self.thin, "Alt+T", "filter-outline", "Takes keys out of the shown curves, within the error that is set", bones),
             act("flatten", "Flatten", self.flatten, "", "format-vertical-align-center", "Puts the picked keys to their mean, level", picked),
             act("reverse", "Reverse", self.reverse, "", "swap-horizontal", "Turns the picked keys round in time", picked),
             act("loop", "Match the ends", self.loop, "", "repeat", "Lets the shown curves end as they begin, value and slope", some),
             act("copy", "Copy keys", self.copy, "Alt+C", "content-copy", "Remembers the picked keys", picked, True),
             act("paste", "Paste keys", self.paste, "Alt+V", "content-paste", "Puts the copied keys in at the present frame: on the chosen bone, or where they came from", self._needs_copy),
-            act("mirror", "Mirror to the other side", self.mirror, "Alt+M", "reflect-horizontal", "Puts the shown curves, reflected, onto the bones of the other side", some),
+            act("mirror", "Mirror to the other side", self.mirror, "Alt+M", "reflect-horizontal", "Puts the shown curves, reflected, onto the bones of the other side", bones),
             act("back", "Back to the bake", self.back, "", "history", "The curves of the layer as they were before they were edited", self._needs_bake, True),
         )  # fmt: skip
 
     def _needs_layer(self) -> str:
-        return "" if self.editing.channels() else "bake a take first."
+        return "" if self.editing.channels() else "there are no keys yet: bake a take, or key a lane or a place."
+
+    def _needs_bones(self) -> str:
+        return self._needs_layer() or ("this is for curves of bones." if self.editing.on_lanes() else "")
 
     def _needs_picked(self) -> str:
         return self._needs_layer() or ("" if self.editing.picked else "pick keys in the curves first.")
@@ -83,8 +88,10 @@ class KeyCommands:
         return self._needs_layer() or ("" if self.editing.copied else "copy keys first.")
 
     def _needs_bake(self) -> str:
-        layer = self.editing.layer()
-        return self._needs_layer() or ("" if layer is not None and layer.baked else "the keys are as they were baked.")
+        layer = self.editing.layer() if self.editing.on_layer() else None
+        return self._needs_layer() or (
+            "" if layer is not None and layer.baked else "it is for baked keys that were edited."
+        )
 
     def _same(self, change: Callable[[Curves, np.ndarray], Curves]) -> Edit:
         return lambda c, p: (change(c, p), np.arange(len(c.times)))
@@ -119,7 +126,7 @@ class KeyCommands:
 
     def loop(self) -> None:
         """Let the shown curves end as they begin."""
-        shown = {n: np.ones((len(c.times), 3), bool) for n, c in self.editing.shown().items()}
+        shown = {n: np.ones((len(c.times), self.editing.width(n)), bool) for n, c in self.editing.shown().items()}
         channels, _ = self.editing.made(self._same(lambda c, p: looped(c)), shown)
         self.editing.put("Match the ends", channels)
 
@@ -141,7 +148,15 @@ class KeyCommands:
         for n, p in self.editing.picked.items():
             c, rows = self.editing.channels()[n], np.flatnonzero(p.any(axis=1))
             held = c.holds[rows] if c.holds is not None else None
-            found[n] = Channel(c.bone, c.path, c.interpolation, c.times[rows], c.values[rows], held)
+            found[n] = Channel(
+                c.bone,
+                c.path,
+                c.interpolation,
+                c.times[rows],
+                c.values[rows],
+                held,
+                c.lines[rows] if c.lines is not None else None,
+            )
         self.editing.copied = found
         self.desk.tell(f"{sum(len(c.times) for c in found.values())} keys of {len(found)} curves are copied.")
         self.desk.actions.refresh()
@@ -159,12 +174,19 @@ class KeyCommands:
         channels: dict[Name, Channel] = {}
         for (bone, path), c in copied.items():
             # keys of one bone go onto the chosen ones
-            for target in bones if len(sources) == 1 and bones else {bone}:
-                if target in f.bone_index:
+            for target in bones if len(sources) == 1 and bones and not self.editing.on_lanes() else {bone}:
+                # a lane that is there, or a bone, which may come to have keys by this
+                if (
+                    (target, path) in there
+                    if self.editing.on_lanes()
+                    else target in f.curve_names and path in PATHS_OF_BONES
+                ):
                     at = frame + (float(c.times[0]) - first) * rate
                     channels[target, path] = layer_keys.pasted(c, rate, there.get((target, path)), target, at)
         if not channels:
-            self.desk.fault(f"{f.name} has none of the bones that the keys are of: choose a bone to put them on.")
+            self.desk.fault(
+                "Nothing here is what the keys are of: choose a bone to put them on, or what they were copied from."
+            )
             return
         self.editing.put("Paste keys", channels, {})
 
@@ -199,7 +221,7 @@ class KeyCommands:
         """Give the picked keys a value."""
 
         def put(c: Curves, p: np.ndarray) -> Curves:
-            return Curves(c.times, np.where(p, value, c.values), c.into, c.out, c.holds)
+            return replace(c, values=np.where(p, value, c.values))
 
         self.editing.apply("Set the value of keys", self._same(put))
 

@@ -11,12 +11,15 @@ from PySide6.QtWidgets import QGraphicsItem, QGraphicsPolygonItem, QWidget
 from artuline.core.bake.layer_keys import Name
 from artuline.core.geometry.rotation import Array
 from artuline.desk import theme
-from artuline.desk.stations.curves.editor.editing import MANY, PATHS, Editing
+from artuline.desk.stations.curves.editor.editing import MANY, Editing
+from artuline.desk.stations.curves.editor.sources import words_of
 
 HANDLE = 46.0  # pixels that the handle of a slope is long
-AXIS_COLORS = ("vermilion", "teal", "brass")
-DASHES = (Qt.PenStyle.SolidLine, Qt.PenStyle.DashLine, Qt.PenStyle.DotLine)
-MARKS = ("o", "s", "t1")  # of the keys of x, y and z
+# of x, y and z, or of lanes of one number, and how their keys are drawn
+COLORS = ("vermilion", "teal", "brass", "ink")
+DASHES = (Qt.PenStyle.SolidLine, Qt.PenStyle.DashLine, Qt.PenStyle.DotLine, Qt.PenStyle.DashDotLine)
+MARKS = ("o", "s", "t1", "d")
+SLOTS = len(COLORS)
 ROW = 15.0  # pixels of a row of the keys' times, at least
 ZOOM = 1.0015  # for a unit of the wheel
 
@@ -36,15 +39,15 @@ class CurveView(pg.PlotWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Curves")
         self.setAccessibleDescription(
-            "Keys of the baked layer. Arrows move the picked keys; The page keys pick the next one."
+            "Keys of a layer, a clip or lanes. Arrows move the picked keys; The page keys pick the next one."
         )
         self.box = self.getPlotItem().getViewBox()
         self.box.setMouseEnabled(False, False)
         self.box.setDefaultPadding(0.04)
         # of what is dragged, and of all else, which stays as it is meanwhile
-        self.lines = [pg.PlotCurveItem(connect="finite") for _ in range(6)]
+        self.lines = [pg.PlotCurveItem(connect="finite") for _ in range(2 * SLOTS)]
         self.faint = pg.PlotCurveItem(connect="finite")
-        self.keys = [pg.ScatterPlotItem(pxMode=True) for _ in range(6)]
+        self.keys = [pg.ScatterPlotItem(pxMode=True) for _ in range(2 * SLOTS)]
         self._held: frozenset[Name] = frozenset()
         self.chosen_keys = pg.ScatterPlotItem(pxMode=True)
         self.handle_lines, self.handle_ends = pg.PlotCurveItem(connect="pairs"), pg.ScatterPlotItem(pxMode=True)
@@ -77,7 +80,7 @@ class CurveView(pg.PlotWidget):
         """Colours of the theme."""
         self.setBackground(theme.color("paper"))
         for i, line in enumerate(self.lines):
-            line.setPen(pg.mkPen(theme.color(AXIS_COLORS[i % 3]), width=1.0, style=DASHES[i % 3]))
+            line.setPen(pg.mkPen(theme.color(COLORS[i % SLOTS]), width=1.0, style=DASHES[i % SLOTS]))
         self.faint.setPen(pg.mkPen(theme.color("faint", 0.55), width=1.0))
         self.now.setPen(pg.mkPen(theme.color("ink"), width=1.0))
         self.handle_lines.setPen(pg.mkPen(theme.color("faint"), width=1.0))
@@ -109,18 +112,15 @@ class CurveView(pg.PlotWidget):
             if held or not self._held:
                 self._draw_lines([(r, n, a) for r, (n, a) in enumerate(shown) if (n in self._held) == held], held, many)
         if not self._held:
-            ticks = [
-                (-float(r), n[0] if n[1] == "rotation" else f"{n[0]} {PATHS[n[1]].words}")
-                for r, (n, _) in enumerate(shown)
-            ]
+            ticks = [(-float(r), words_of(n, self.editing.figure())) for r, (n, _) in enumerate(shown)]
             left = self.getAxis("left")
             left.setTicks([ticks] if self.times_only else None)
             left.setWidth(104 if self.times_only else 46)
         self.redraw_keys()
 
     def _draw_lines(self, shown: list[tuple[int, Name, tuple[int, ...]]], held: bool, many: bool) -> None:
-        xs: list[list[Array]] = [[], [], []]
-        ys: list[list[Array]] = [[], [], []]
+        xs: list[list[Array]] = [[] for _ in COLORS]
+        ys: list[list[Array]] = [[] for _ in COLORS]
         back: tuple[list[Array], list[Array]] = [], []
         gap = np.array([np.nan])
         for row, name, axes in shown:
@@ -132,13 +132,14 @@ class CurveView(pg.PlotWidget):
             frames, values = self.editing.line(name, many)
             take = self.editing.behind(name) if not many and not held else None
             for a in axes:
-                xs[a] += [frames, gap]
-                ys[a] += [values[:, a], gap]
+                slot = self.editing.slot(name, a)
+                xs[slot] += [frames, gap]
+                ys[slot] += [values[:, a], gap]
                 if take is not None:
                     back[0].extend([take[0], gap])
                     back[1].extend([take[1][:, a], gap])
-        for a in range(3):
-            self.lines[a + (3 if held else 0)].setData(_joined(xs[a]), _joined(ys[a]))
+        for slot in range(SLOTS):
+            self.lines[slot + (SLOTS if held else 0)].setData(_joined(xs[slot]), _joined(ys[slot]))
         if not held:
             self.faint.setData(_joined(back[0]), _joined(back[1]))
 
@@ -147,7 +148,7 @@ class CurveView(pg.PlotWidget):
         self._held = frozenset()
         self.redraw()
         mode = QGraphicsItem.CacheMode.DeviceCoordinateCache if names else QGraphicsItem.CacheMode.NoCache
-        for item in (self.faint, *self.lines[:3], *self.keys[:3]):
+        for item in (self.faint, *self.lines[:SLOTS], *self.keys[:SLOTS]):
             item.setCacheMode(mode)
         if names:
             faint = self.faint.xData, self.faint.yData
@@ -208,15 +209,16 @@ class CurveView(pg.PlotWidget):
         self._handles()
 
     def _draw_keys(self, held: bool) -> None:
-        _, _, _, axis, x, y, on = self.points(held)
-        for a in range(3):
-            mine = (axis == a) & ~on
-            self.keys[a + (3 if held else 0)].setData(
+        names, which, _, axis, x, y, on = self.points(held)
+        slots = axis + np.array([self.editing.slot(n, 0) for n in names], int)[which] if len(which) else axis
+        for a in range(SLOTS):
+            mine = (slots == a) & ~on
+            self.keys[a + (SLOTS if held else 0)].setData(
                 x[mine],
                 y[mine],
                 symbol=MARKS[a],
                 size=7,
-                pen=pg.mkPen(theme.color(AXIS_COLORS[a])),
+                pen=pg.mkPen(theme.color(COLORS[a])),
                 brush=theme.color("raised"),
             )
         if held or not self._held:

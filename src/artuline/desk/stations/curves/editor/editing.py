@@ -1,20 +1,19 @@
-"""What the editor of keys works on: a layer's curves, which are shown, which keys are picked, and the edits of them."""
+"""What the editor of keys works on: which curves, which of them are shown, which keys are picked, and the edits of them."""
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 
 import numpy as np
 from PySide6.QtCore import QObject, Signal
 
-from artuline.core.bake import layer_keys
 from artuline.core.bake.layer_keys import Name
+from artuline.core.geometry.curve import Channel
 from artuline.core.geometry.euler import Order
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.clip import Channel
 from artuline.core.motion.goals import curve_of
 from artuline.core.motion.keys import Curves, channel_of, curves_of, drawn, order_of
 from artuline.core.scene.model import Figure, Layer, Scene
 from artuline.desk.desk import Desk
+from artuline.desk.stations.curves.editor.sources import PATHS, LaneSource, LayerSource, Source, sources_of
 
 FINE, COARSE = 0.25, 1.0  # frames between two points of a line, and where many are drawn
 MANY = 120  # curves
@@ -23,20 +22,13 @@ MANY = 120  # curves
 Edit = Callable[[Curves, np.ndarray], tuple[Curves, np.ndarray]]
 
 
-@dataclass(frozen=True)
-class PathWords:
-    """How a kind of curve is called, and its unit."""
-
-    words: str
-    unit: str
-
-
-PATHS = {"rotation": PathWords("turn", "°"), "translation": PathWords("place", "cm"), "scale": PathWords("scale", "")}
 AXES = "xyz"
+#: In what the curves of lanes of one number are told apart from each other, as the axes of others are.
+SLOTS = {"handover": 0, "tone": 1, "calm": 2, "steadiness": 3}
 
 
 class Editing(QObject):
-    """Belongs to the station; knows no widgets. ``picked``: by channel, which keys (K, 3)."""
+    """Belongs to the station; knows no widgets. ``picked``: by channel, which keys (K, D)."""
 
     #: Curves have changed, or others are shown.
     changed = Signal()
@@ -48,17 +40,17 @@ class Editing(QObject):
         self.picked: dict[Name, np.ndarray] = {}
         self.chosen: frozenset[tuple[str, str, int]] = frozenset()  # bone, path, axis that were chosen in the tree
         self.copied: dict[Name, Channel] = {}
-        self._layer: dict[str, str] = {}
+        self._source: dict[str, str] = {}
         self._known: dict[int, tuple[Channel, Order, Curves]] = {}
         self._drawn: dict[tuple[int, float], tuple[Channel, Array, Array]] = {}
-        self._channels: tuple[str, dict[Name, Channel]] = ("", {})
+        self._channels: tuple[object, dict[Name, Channel]] = (None, {})
         for signal in (self.session.scene_changed, self.session.previewed, self.session.selection_changed):
             signal.connect(self._follow)
         self.session.leaving.connect(self._leave)
 
     def _leave(self) -> None:
-        self.picked, self.chosen, self._layer = {}, frozenset(), {}
-        self._known, self._drawn, self._channels = {}, {}, ("", {})
+        self.picked, self.chosen, self._source = {}, frozenset(), {}
+        self._known, self._drawn, self._channels = {}, {}, (None, {})
 
     def _follow(self) -> None:
         """Picks of keys that are gone are gone."""
@@ -74,34 +66,60 @@ class Editing(QObject):
         """The present figure."""
         return self.session.figure()
 
-    def layer(self) -> Layer | None:
-        """The layer that is edited: the one that was chosen, else the topmost of baked keys."""
+    def sources(self) -> list[tuple[str, Source]]:
+        """What there is to edit, with words for it; the topmost layer first."""
+        found = sources_of(self.session.scene, self.figure(), self.session.obstacle())
+        layers = [x for x in found if isinstance(x[1], LayerSource)]
+        return [*reversed(layers), *(x for x in found if x not in layers)]
+
+    def source(self) -> Source | None:
+        """What is edited: what was chosen, else the first there is; the place of an obstacle in hand before all."""
+        f, obstacle, found = self.figure(), self.session.obstacle(), [x for _, x in self.sources()]
+        if obstacle is not None:
+            return next((x for x in found if x.figure == obstacle.id), None)
+        chosen = self._source.get(f.id) if f is not None else None
+        return next((x for x in found if x.id == chosen), next(iter(found), None))
+
+    def set_source(self, source: str) -> None:
+        """Edit something else of the present figure."""
         f = self.figure()
+        if f is not None:
+            self._source[f.id] = source
+            self.picked, self.chosen = {}, frozenset()
+            self.changed.emit()
+
+    def layer(self) -> Layer | None:
+        """The layer that is edited, if one is; else the topmost of baked keys."""
+        f, source = self.figure(), self.source()
         baked = [x for x in f.layers if x.kind == "baked"] if f is not None else []
-        if f is None or not baked:
-            return None
-        return next((x for x in baked if x.id == self._layer.get(f.id)), baked[-1])
+        edited = source.layer if isinstance(source, LayerSource) else None
+        return next((x for x in baked if x.id == edited), baked[-1] if baked else None)
+
+    def on_layer(self) -> bool:
+        """Whether the curves of a layer are edited."""
+        return isinstance(self.source(), LayerSource)
+
+    def on_lanes(self) -> bool:
+        """Whether lanes and places are edited, and no curves of bones."""
+        return isinstance(self.source(), LaneSource)
 
     def set_layer(self, layer: str) -> None:
         """Edit another layer of the present figure."""
         f = self.figure()
         if f is not None:
-            self._layer[f.id] = layer
-            self.picked = {}
-            self.changed.emit()
+            self.set_source(LayerSource(f.id, layer).id)
 
     def channels(self) -> dict[Name, Channel]:
-        """All channels of the layer, in the order of the bones."""
-        layer, f = self.layer(), self.figure()
-        if layer is None or f is None:
+        """All channels of what is edited, in the order of the bones."""
+        source, scene = self.source(), self.session.scene
+        if source is None:
             return {}
-        if self._channels[0] != layer.asset:
-            found = layer_keys.layer_channels(self.session.assets, layer)
+        stamp = source, source.stamp(scene)
+        if self._channels[0] != stamp:
+            found = source.channels(scene, self.session.assets)
             old = self._channels[1]
             # what is the same stays the same object, so that its line need not be made anew
-            found = {n: old[n] if n in old and _same(old[n], c) else c for n, c in found.items()}
-            place = {name: k for k, name in enumerate(f.curve_names)}
-            self._channels = layer.asset, dict(sorted(found.items(), key=lambda i: (place[i[0][0]], i[0][1])))
+            self._channels = stamp, {n: old[n] if n in old and _same(old[n], c) else c for n, c in found.items()}
         return self._channels[1]
 
     def shown(self) -> dict[Name, Channel]:
@@ -112,25 +130,38 @@ class Editing(QObject):
             found = {n: c for n, c in channels.items() if n in names}
             if found:
                 return found
+        if self.on_lanes():
+            # of one thing, since units differ
+            first = next(iter(channels), ("", ""))[0]
+            return {n: c for n, c in channels.items() if n[0] == first}
         bones, f = self.session.chosen(), self.figure()
         found = {n: c for n, c in channels.items() if f is not None and f.curve_names.get(n[0]) in bones}
         return found or channels
 
+    def width(self, name: Name) -> int:
+        """How many curves a channel has: of one number, or of three."""
+        return 1 if name[1] in SLOTS else 3
+
+    def slot(self, name: Name, axis: int) -> int:
+        """By which of the kinds of lines one of a channel's curves is drawn."""
+        return axis + SLOTS.get(name[1], 0)
+
     def axes(self, name: Name) -> tuple[int, ...]:
-        """Which of a channel's three curves are drawn."""
+        """Which of a channel's curves are drawn."""
         axes = tuple(sorted(a for b, p, a in self.chosen if (b, p) == name))
-        return axes or (0, 1, 2)
+        return axes or tuple(range(self.width(name)))
 
     def scale(self, path: str) -> float:
         """What the values of a kind of curves are drawn by: places in centimetres."""
         f = self.figure()
-        return 100.0 * f.unit if path == "translation" and f is not None else 1.0
+        unit = f.unit if path == "translation" and f is not None and not self.on_lanes() else 1.0
+        return PATHS[path].scale * unit
 
     def order(self, name: Name) -> Order:
         """The order in which a channel of rotations is turned."""
         f, channel = self.figure(), self.channels()[name]
-        assert f is not None
-        return self._entry(channel, f.bones[f.bone_index[f.curve_names[name[0]]]].order)[1]
+        about = f.curve_names.get(name[0]) if f is not None else None
+        return self._entry(channel, f.bones[f.bone_index[about]].order if f is not None and about else None)[1]
 
     def _entry(self, channel: Channel, chosen: Order | None) -> tuple[Channel, Order, Curves]:
         entry = self._known.get(id(channel))
@@ -168,7 +199,7 @@ class Editing(QObject):
     def behind(self, name: Name) -> tuple[Array, Array] | None:
         """The same of the take, as far as it is there: what the keys were fitted to."""
         f, take, rate = self.figure(), self.session.take(), self.session.scene.rate
-        if f is None or take is None or f.id not in take.poses or name[0] not in f.curve_names:
+        if f is None or take is None or f.id not in take.poses or name[0] not in f.curve_names or not self.on_layer():
             return None
         channel = self.channels()[name]
         inside = (take.frames >= channel.times[0] * rate - 1e-6) & (take.frames <= channel.times[-1] * rate + 1e-6)
@@ -184,7 +215,7 @@ class Editing(QObject):
     # picking
 
     def pick(self, picked: Mapping[Name, np.ndarray], add: bool = False) -> None:
-        """Pick keys (K, 3) by channel; ``add``: besides those that are picked."""
+        """Pick keys (K, D) by channel; ``add``: besides those that are picked."""
         made = {n: np.array(p) for n, p in picked.items() if p.any()}
         if add:
             for n, p in self.picked.items():
@@ -197,7 +228,7 @@ class Editing(QObject):
         self.pick({n: self._all(n) for n in self.shown()})
 
     def _all(self, name: Name) -> np.ndarray:
-        found = np.zeros((len(self.channels()[name].times), 3), bool)
+        found = np.zeros((len(self.channels()[name].times), self.width(name)), bool)
         found[:, list(self.axes(name))] = True
         return found
 
@@ -233,7 +264,7 @@ class Editing(QObject):
         return channels, picks
 
     def put(self, words: str, channels: Mapping[Name, Channel], picks: Mapping[Name, np.ndarray] | None = None) -> bool:
-        """Put channels into the layer, as one edit."""
+        """Put channels in, as one edit."""
         change = self.change(channels)
         if change is None or not self.session.edit(words, change):
             return False
@@ -241,11 +272,9 @@ class Editing(QObject):
         return True
 
     def change(self, channels: Mapping[Name, Channel]) -> Callable[[Scene], Scene] | None:
-        """The change of the scene that puts channels into the layer."""
-        f, layer, assets = self.figure(), self.layer(), self.session.assets
-        if f is None or layer is None:
-            return None
-        return lambda s: layer_keys.with_channels(s, assets, f.id, layer.id, channels)
+        """The change of the scene that puts channels in."""
+        source = self.source()
+        return source.put(self.session.assets, channels) if source is not None else None
 
     def apply(self, words: str, edit: Edit) -> bool:
         """Edit the picked keys; False if there are none, or it cannot be done."""
@@ -259,4 +288,7 @@ def _same(a: Channel, b: Channel) -> bool:
     alike = (
         a.interpolation == b.interpolation and np.array_equal(a.times, b.times) and np.array_equal(a.values, b.values)
     )
-    return alike and np.array_equal(a.holds if a.holds is not None else [], b.holds if b.holds is not None else [])
+    return alike and all(
+        np.array_equal(x if x is not None else [], y if y is not None else [])
+        for x, y in ((a.holds, b.holds), (a.lines, b.lines))
+    )

@@ -6,6 +6,7 @@ from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import (
     QAbstractItemView,
+    QComboBox,
     QHBoxLayout,
     QLineEdit,
     QMenu,
@@ -20,7 +21,8 @@ from artuline.desk import theme
 from artuline.desk.desk import Desk
 from artuline.desk.stations.curves.editor.canvas import Canvas
 from artuline.desk.stations.curves.editor.commands import KeyCommands
-from artuline.desk.stations.curves.editor.editing import AXES, PATHS, Editing
+from artuline.desk.stations.curves.editor.editing import AXES, Editing
+from artuline.desk.stations.curves.editor.sources import PATHS, Source, words_of
 from artuline.desk.widgets.fields import NumberField, faint
 
 NAME = Qt.ItemDataRole.UserRole
@@ -41,16 +43,21 @@ class Pane(QWidget):
         self.commands = KeyCommands(desk, editing, self.canvas.insert)
         self.tree = QTreeWidget()
         self.tree.setHeaderHidden(True)
-        self.tree.setAccessibleName("Curves of the layer")
+        self.tree.setAccessibleName("Curves")
         self.tree.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
         self.tree.setIndentation(12)
         self.tree.itemSelectionChanged.connect(self._chosen)
         self.search = QLineEdit()
         self.search.setPlaceholderText("Find a curve")
         self.search.setAccessibleName("Find a curve")
+        self.search.setToolTip("Shows only the curves whose name has these words")
         self.search.setClearButtonEnabled(True)
         self.search.textChanged.connect(self._filter)
-        self._names: list[tuple[str, str]] = []
+        self.what = QComboBox()
+        self.what.setAccessibleName("What is edited")
+        self.what.setToolTip("Which keys are edited: of a layer, of the clip, or of the lanes and the place")
+        self.what.activated.connect(self._choose_source)
+        self._names: list[object] = []
         self._filling = False
         self._seen: tuple[str, str] | None = None
         self.buttons: dict[str, QToolButton] = {}
@@ -68,6 +75,7 @@ class Pane(QWidget):
         column = QVBoxLayout(left)
         column.setContentsMargins(8, 6, 0, 6)
         column.setSpacing(4)
+        column.addWidget(self.what)
         column.addWidget(self.search)
         column.addWidget(self.tree, 1)
         self.count = faint("")
@@ -86,6 +94,7 @@ class Pane(QWidget):
         line.addWidget(right, 1)
         self.restyle()
         self._refill()
+        self._fields()
 
     def _bar(self) -> QWidget:
         bar = QWidget()
@@ -142,17 +151,20 @@ class Pane(QWidget):
     # the tree
 
     def _refill(self) -> None:
-        f, layer = self.editing.figure(), self.editing.layer()
+        f, source = self.editing.figure(), self.editing.source()
+        self._fill_sources(source)
         names = list(self.editing.channels())
-        if names != self._names or not self.tree.topLevelItemCount():
-            self._names = names
+        labels = [words_of(n, f) for n in names]
+        if [source, names, labels] != self._names:
+            self._names = [source, names, labels]
             self._filling = True
             self.tree.clear()
-            for bone, path in names:
+            for (bone, path), label in zip(names, labels):
                 words = PATHS[path].words
-                top = QTreeWidgetItem([bone if path == "rotation" else f"{bone} {words}"])
+                top = QTreeWidgetItem([label])
+                top.setToolTip(0, label)
                 top.setData(0, NAME, (bone, path, -1))
-                for a, axis in enumerate(AXES):
+                for a, axis in enumerate(AXES if self.editing.width((bone, path)) == 3 else ()):
                     child = QTreeWidgetItem([f"{axis} {words}"])
                     child.setData(0, NAME, (bone, path, a))
                     child.setForeground(0, theme.color(("vermilion_text", "teal_text", "brass_text")[a]))
@@ -160,11 +172,28 @@ class Pane(QWidget):
                 self.tree.addTopLevelItem(top)
             self._filling = False
             self._filter(self.search.text())
-        seen = (f.id, layer.id) if f is not None and layer is not None else None
+        seen = (source.figure, source.id) if source is not None else None
         if seen != self._seen and self.isVisible():
             self._seen = seen
             self.canvas.redraw()
             self.canvas.frame_all()
+
+    def _fill_sources(self, source: Source | None) -> None:
+        sources = self.editing.sources()
+        if self.desk.session.obstacle() is not None:
+            sources = [x for x in sources if x[1] == source]
+        if [(self.what.itemText(i), self.what.itemData(i)) for i in range(self.what.count())] != [
+            (w, x.id) for w, x in sources
+        ]:
+            self.what.clear()
+            for words, x in sources:
+                self.what.addItem(words, x.id)
+        at = next((i for i, (_, x) in enumerate(sources) if x == source), -1)
+        self.what.setCurrentIndex(at)
+
+    def _choose_source(self, row: int) -> None:
+        self.editing.set_source(self.what.itemData(row))
+        self.canvas.frame_all()
 
     def _filter(self, text: str) -> None:
         words = text.lower().split()
@@ -179,7 +208,7 @@ class Pane(QWidget):
         found = set()
         for item in self.tree.selectedItems():
             bone, path, axis = item.data(0, NAME)
-            found |= {(bone, path, a) for a in (range(3) if axis < 0 else (axis,))}
+            found |= {(bone, path, a) for a in (range(self.editing.width((bone, path))) if axis < 0 else (axis,))}
         self.editing.chosen = frozenset(found)
         self.editing.pick({n: p for n, p in self.editing.picked.items() if n in self.editing.shown()})
         self.editing.changed.emit()

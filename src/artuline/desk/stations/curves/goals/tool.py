@@ -30,7 +30,7 @@ class GoalTool:
 
     def _now(self, view: View) -> tuple[Figure, list[LedNow]] | None:
         f, layer, s = self._e.figure(), self._e.layer(), self._desk.session
-        if f is None or layer is None or not f.goals or not self._shows() or view.live:
+        if f is None or layer is None or not self._e.on_layer() or not f.goals or not self._shows() or view.live:
             return None
         if layer.muted or layer.weight < 1.0 or layer.mode != "replace" or not layer.start <= s.frame <= layer.end:
             return None
