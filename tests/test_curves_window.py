@@ -13,6 +13,7 @@ from artuline.core.run.plausible import doubts
 from artuline.core.scene.assets import AssetStore
 from artuline.formats.bvh_read import read_motion
 from artuline.formats.gltf_read import read_figure
+from artuline.formats.scene_file import load_scene, save_scene
 from tests.driving import LEFT, drag, event_move, field, finish, press
 
 CONTROL, SHIFT, NONE = (
@@ -376,3 +377,72 @@ def test_a_key_is_dragged_along_the_path_on_the_stage(curves, qtbot, bone):
     # a curve that had no key there is another one as far as its next keys
     others = [i for i in range(len(frames)) if abs(i - k) > 4]
     np.testing.assert_allclose(moved[others], dots[others], atol=2e-3)
+
+
+def test_lanes_place_and_clip_are_edited_as_curves(demo, qtbot, tmp_path):
+    w, s = demo, demo.session
+    w.show()
+    name = s.scene.figures[0].groups[0].id, "handover"
+    before = s.scene.figures[0].groups[0].handover
+    qtbot.keyClick(w, Qt.Key.Key_F6, SHIFT)
+    assert w.station.name == "Curves"
+    editing, canvas = w.station.editing, canvas_of(w)
+    qtbot.wait(50)
+    assert list(editing.shown()) == [name] and canvas.isVisible() and not w.desk.actions.made["keys mirror"].isEnabled()
+    # its last key goes later by the mouse, and what was straight is straight
+    _, x, y = key_at(canvas, 0, before.keys[-1].frame)
+    a, b = pixel(canvas, x, y), pixel(canvas, x - 12, y)
+    drag(qtbot, canvas.viewport(), a, b)
+    after = s.scene.figures[0].groups[0].handover
+    assert after.keys[-1].frame == before.keys[-1].frame - 12 and after.keys[:3] == before.keys[:3] and after.straight
+    # smooth: the row of the timeline and the run follow
+    editing.pick({name: np.array([[False], [False], [True], [True]])})
+    w.desk.act("keys flat")
+    lane = s.scene.figures[0].groups[0].handover
+    middle = (lane.keys[2].frame + lane.keys[3].frame) / 2
+    assert lane.keys[2].piece == "curve" and lane.value(middle) == pytest.approx(0.5) and lane.value(middle - 4) > 0.67
+    w.timeline.grab()
+    s.stack.undo()
+    s.stack.undo()
+    assert s.scene.figures[0].groups[0].handover == before
+    # nothing is baked yet, so the clip is what else there is; a key of it moves, and its first frame stays
+    pane = w.station.pane
+    assert [pane.what.itemText(i) for i in range(pane.what.count())] == ["Lanes and place", "Clip crossing"]
+    pane.what.setCurrentIndex(1)
+    pane.what.activated.emit(1)
+    bone = next(n for n in editing.channels() if n[1] == "rotation")
+    s.select("deckhand", frozenset({bone[0]}))
+    clip = s.scene.figures[0].clips[0].asset
+    picked = np.zeros((len(editing.channels()[bone].times), 3), bool)
+    picked[-1, 0] = True
+    editing.pick({bone: picked})
+    pane.commands.shift_value(20.0)
+    assert s.scene.figures[0].active_clip().asset != clip and s.stack.undoText() == "Offset keys"
+    moved = keyed_pose(s.scene, s.assets, s.scene.figures[0], np.array([0.0, 1e4])).rotation
+    s.stack.undo()
+    still = keyed_pose(s.scene, s.assets, s.scene.figures[0], np.array([0.0, 1e4])).rotation
+    assert (
+        rotation.angle_between(moved[0], still[0]).max() < 1e-6 < 0.2 < rotation.angle_between(moved[1], still[1]).max()
+    )
+    # an obstacle in hand: its place, with keys of its own
+    s.select("boom", frozenset({"boom"}))
+    assert list(editing.channels()) == [("", "translation"), ("", "rotation")] and editing.scale("translation") == 100.0
+    track = s.scene.figure("boom").track
+    pane.canvas.insert(track.frames[0] + 3.0)
+    now = s.scene.figure("boom").track
+    assert len(now.frames) == len(track.frames) + 1 and s.stack.undoText() == "Insert keys"
+    editing.chosen = frozenset({("", "translation", 1)})
+    editing.pick(
+        {
+            ("", "translation"): np.array([k.frame == track.frames[0] + 3.0 for k in now.position.keys])[:, None]
+            & [[False, True, False]]
+        }
+    )
+    pane.commands.delete()
+    left = s.scene.figure("boom").track
+    assert (
+        len(left.position.keys) == len(track.position.keys) and len(left.rotation.keys) == len(track.rotation.keys) + 1
+    )
+    save_scene(tmp_path / "a.artuline", s.scene, s.assets)
+    assert load_scene(tmp_path / "a.artuline", AssetStore()).figure("boom").track == left
+    s.stack.setClean()

@@ -275,6 +275,37 @@ def test_obstacles_of_the_third_format_become_figures_with_what_refers_to_them()
     assert [f.id for f in both.figures] == ["yard", "yard 2"] and both.links[0].b.figure == "yard 2"
 
 
+def test_tracks_of_the_fourth_format_become_two_curves_with_the_same_motion(boom_run):
+    scene, assets, take = boom_run
+    raw = as_format_4(json.loads(scene.model_dump_json()))
+    text = as_format_4(json.loads(edit.scene(scene, takes=(), take=None).model_dump_json()))
+    kept = {"scene": np.frombuffer(zlib.compress(to_json(text)), np.uint8)}
+    raw["takes"][0] |= {"scene": content_hash(kept), "settings": "of format 4"}
+    # what is at its default may be left out
+    del raw["figures"][1]["track"][0]["rotation"]
+    made, data = migrate(raw, {content_hash(kept): kept})
+    again = Scene.model_validate(made)
+    assert (
+        again.takes[0].settings
+        == scene.settings_fingerprint()
+        == settings_of(again.takes[0], store_of(data)).settings_fingerprint()
+    )
+    rest = json.loads(scene.model_dump_json())
+    rest["figures"][1]["track"]["rotation"]["keys"][0]["value"] = [0, 0, 0, 1]
+    assert again.figures == Scene.model_validate(rest).figures
+    end = edit.scene(
+        Scene.model_validate(migrate(as_format_4(json.loads(scene.model_dump_json())), {})[0]), end=scene.start + 6
+    )
+    np.testing.assert_array_equal(run(end, assets).position, take.position[:7])
+
+
+def store_of(data):
+    store = AssetStore()
+    for arrays in data.values():
+        store.add(arrays)
+    return store
+
+
 def as_format_2(raw):
     """A scene's description as format 2 wrote it."""
     raw = as_format_3(raw) | {"version": 2}

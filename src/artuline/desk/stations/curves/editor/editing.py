@@ -190,6 +190,9 @@ class Editing(QObject):
             first, last = channel.times[0] * rate, channel.times[-1] * rate
             frames = np.union1d(np.arange(first, last + 1e-6, step), channel.times * rate)
             values = drawn(channel, self.order(name), frames / rate, self.scale(channel.path))
+            if name[1] in SLOTS:
+                # what acts, however far slopes lead beyond
+                values = np.clip(values, 0.0, 1.0)
             # of the same whole turns as the keys
             if channel.path == "rotation":
                 values = values + 360.0 * np.round((self.curves(name).values[0] - values[0]) / 360.0)

@@ -21,10 +21,11 @@ from artuline.desk import theme
 from artuline.desk.desk import Desk
 from artuline.desk.stations.curves.editor.canvas import Canvas
 from artuline.desk.stations.curves.editor.commands import KeyCommands
-from artuline.desk.stations.curves.editor.editing import AXES, Editing
+from artuline.desk.stations.curves.editor.editing import AXES, SLOTS, Editing
 from artuline.desk.stations.curves.editor.sources import PATHS, Source, words_of
 from artuline.desk.widgets.fields import NumberField, faint
 
+WORDS = "vermilion_text", "teal_text", "brass_text", "ink"  # the colours of what is drawn so
 NAME = Qt.ItemDataRole.UserRole
 BAR = (
     "keys insert", "keys delete", "", "keys smooth", "keys flat", "keys linear", "keys stepped", "keys joined", "",
@@ -164,10 +165,12 @@ class Pane(QWidget):
                 top = QTreeWidgetItem([label])
                 top.setToolTip(0, label)
                 top.setData(0, NAME, (bone, path, -1))
+                if path in SLOTS:
+                    top.setForeground(0, theme.color(WORDS[SLOTS[path]]))
                 for a, axis in enumerate(AXES if self.editing.width((bone, path)) == 3 else ()):
                     child = QTreeWidgetItem([f"{axis} {words}"])
                     child.setData(0, NAME, (bone, path, a))
-                    child.setForeground(0, theme.color(("vermilion_text", "teal_text", "brass_text")[a]))
+                    child.setForeground(0, theme.color(WORDS[a]))
                     top.addChild(child)
                 self.tree.addTopLevelItem(top)
             self._filling = False
@@ -239,7 +242,7 @@ class Pane(QWidget):
         for box in (self.frame, self.value):
             box.setEnabled(span is not None)
         if span is not None:
-            self.frame.set_value(span[0])
+            self.frame.set_value(round(span[0], 2))
             self.value.set_value(0.5 * (span[2] + span[3]))
         self.count.setText(f"{count} picked" if count else "Drag a box around keys")
         self.desk.actions.refresh()
