@@ -2,6 +2,7 @@
 
 import subprocess
 import sys
+import threading
 
 import pytest
 
@@ -9,6 +10,7 @@ from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.selection import Selection
 from artuline.desk.model.comparison import Comparison
+from artuline.desk.model.garbage import Garbage
 from artuline.desk.model.session import Session
 from artuline.desk.model.sides import Sides
 
@@ -82,3 +84,26 @@ def test_edits_go_to_both_sides_or_to_one(boom):
 def test_what_computes_gives_way_soon(qapp):
     """A job of many short kernels beside the checks would otherwise wait 5 ms for each of them."""
     assert sys.getswitchinterval() < 1e-3
+
+
+def test_what_is_unreachable_ends_in_the_thread_of_the_window(qtbot):
+    """However much another thread makes, it never ends what may be a widget."""
+    garbage, here, ended = Garbage(), threading.get_ident(), []
+
+    class Ring:
+        def __init__(self):
+            self.self = self
+
+        def __del__(self):
+            ended.append(threading.get_ident())
+
+    def make():
+        for _ in range(5000):
+            Ring()
+
+    worker = threading.Thread(target=make)
+    worker.start()
+    worker.join()
+    assert not ended
+    garbage.look()
+    assert len(ended) == 5000 and set(ended) == {here}

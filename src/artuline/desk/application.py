@@ -1,5 +1,6 @@
 """Starting the window."""
 
+import gc
 import os
 import sys
 from pathlib import Path
@@ -12,6 +13,7 @@ from artuline.core.run.prepare import kernels_ready
 from artuline.core.scene.assets import AssetStore
 from artuline.demo.scenes import demo_scene
 from artuline.desk import theme
+from artuline.desk.model.garbage import Garbage
 from artuline.desk.widgets.keys import KeysToFocus
 from artuline.desk.window import Window
 from artuline.formats.all import read_figure, suffixes
@@ -37,6 +39,9 @@ def make_application() -> QApplication:
     theme.apply(app)
     if app.property("keys") is None:
         app.setProperty("keys", KeysToFocus(app))
+        # what is there by now stays until the end, and is not looked through again
+        gc.freeze()
+        Garbage(app)
     return app
 
 

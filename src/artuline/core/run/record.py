@@ -15,6 +15,7 @@ from artuline.core.motion.skeleton import Pose, rigid, skeleton_of, under
 from artuline.core.physics.state import ASKED, DONE, HALTED
 from artuline.core.run.build import Built, Ride, build, require_bodies
 from artuline.core.run.planting import plant_feet
+from artuline.core.run.prepare import ensure_kernels
 from artuline.core.run.returns import Return, begin, coming, put
 from artuline.core.run.rules import Given, Rules
 from artuline.core.run.shown import shown_pose
@@ -63,6 +64,8 @@ def run(
             f"a take of {scene.end - scene.start} frames would not fit into memory",
             remedy=f"Shorten the range to {most} frames at most.",
         )
+    # compiled here they would give other bits than loaded
+    ensure_kernels(cancelled=cancelled)
     built = build(scene, assets)
     frames = np.arange(scene.start, scene.end + 1)
     rec = _Record(built, frames)
