@@ -53,8 +53,11 @@ def baking(window, qtbot, boom_run):
     scene, assets, _ = boom_run
     window.session.new(scene, assets)
     window.set_station("Curves")
+    window.station.editing.set_source("lanes")
     press(window, qtbot, "Bake the take")
     finish(window, qtbot)
+    # what was baked is what is edited next
+    assert window.station.editing.on_layer()
     return opened(window, qtbot, window.session.scene, assets)
 
 

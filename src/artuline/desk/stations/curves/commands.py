@@ -110,6 +110,10 @@ class Commands:
             self.shows_take = False
             if self.session.edit("Bake the take", lambda s: with_baked(s, assets, ref, found, mode)):
                 self.baked |= found
+                # of who keeps to his keys there is nothing to bake
+                for layer in self.session.scene.figure(f.id).layers:
+                    if layer.of == ref.id:
+                        self.editing.set_layer(layer.id)
             self.desk.go(self._station)
 
         self.desk.start("Fitting keys", work, then)
