@@ -74,6 +74,14 @@ def _settings(take: dict[str, Any], data: Data) -> dict[str, Any] | None:
     return found if isinstance(found, dict) else None
 
 
+def _keep(take: dict[str, Any], data: Data, scene: dict[str, Any]) -> None:
+    """Note the scene that made a take anew; in place."""
+    kept = {"scene": np.frombuffer(zlib.compress(to_json(scene), 1), np.uint8)}
+    data.pop(take["scene"], None)
+    take["scene"] = content_hash(kept)
+    data[take["scene"]] = kept
+
+
 def _refs(scene: dict[str, Any], names: list[str], joints: list[str]) -> tuple[list[Any], list[Any]]:
     """Bodies in the order in which worlds were built: of every figure in the order of its bones, then obstacles; joints by the
     figure that has one of that name, in turns.
@@ -111,10 +119,7 @@ def _kinds_of_layers(raw: dict[str, Any], data: Data) -> tuple[dict[str, Any], D
         if take.get("settings") == _fingerprint_2(source):
             take["settings"] = UP_TO_DATE
         if made is not None:
-            arrays = {"scene": np.frombuffer(zlib.compress(to_json(_with_kinds(made)), 1), np.uint8)}
-            data.pop(take["scene"], None)
-            take["scene"] = content_hash(arrays)
-            data[take["scene"]] = arrays
+            _keep(take, data, _with_kinds(made))
         takes.append(take)
     return _with_kinds(raw) | {"takes": takes}, data
 
@@ -161,10 +166,7 @@ def _obstacles_as_figures(raw: dict[str, Any], data: Data) -> tuple[dict[str, An
         if made is not None or take.get("settings") == UP_TO_DATE:
             take["settings"] = _fingerprint_now(new) or take["settings"]
         if made is not None:
-            kept = {"scene": np.frombuffer(zlib.compress(to_json(new), 1), np.uint8)}
-            data.pop(take["scene"], None)
-            take["scene"] = content_hash(kept)
-            data[take["scene"]] = kept
+            _keep(take, data, new)
         takes.append(take)
     return _with_figures(raw) | {"takes": takes}, data
 
@@ -214,10 +216,7 @@ def _tracks_as_curves(raw: dict[str, Any], data: Data) -> tuple[dict[str, Any], 
         if made is not None:
             new = _with_tracks(made)
             take["settings"] = _fingerprint_now(new) or take["settings"]
-            kept = {"scene": np.frombuffer(zlib.compress(to_json(new), 1), np.uint8)}
-            data.pop(take["scene"], None)
-            take["scene"] = content_hash(kept)
-            data[take["scene"]] = kept
+            _keep(take, data, new)
         takes.append(take)
     return _with_tracks(raw) | {"takes": takes}, data
 
