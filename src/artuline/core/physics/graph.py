@@ -13,6 +13,7 @@ a few blocks along the tree (George & Liu 1981, Computer Solution of Large Spars
 from artuline.core.physics.kernels import compiled, inlined
 from artuline.core.physics.state import MOST_NEIGHBOURS
 
+ALONE = 40  # bodies of a part whose contacts are factored however many there are: a figure that folds up
 FILL = 6  # pairs of neighbours a body, on average, up to which contacts between free bodies are factored
 
 
@@ -64,7 +65,7 @@ def arrange(B, J, C, A, count, cells, listed, mine, order, first, contacts):
             if J[j].live and p >= 0 and B[p].free and B[c].free and not _connect(A, p, c):
                 return False
             joined += 1 if J[j].live and p >= 0 and B[p].free and B[c].free else 0
-    fill = FILL * n + 400 if contacts else 1 << 40
+    fill = FILL * n + 400 if contacts and n > ALONE else 1 << 40
     if joined > n:
         # what is joined crosswise fills in by itself, about with the square of how many joints there are beyond a tree's
         fill += (joined - n) * (joined - n) // 4
