@@ -21,7 +21,7 @@ def test_the_watch_sees_a_fault():
 
 
 def test_a_figure_that_folds_up_is_not_pressed_into_itself():
-    """However many of its bodies touch each other: of so few all contacts are solved together. (Swept, as those of a crowd, they let 70 g through by 10 cm.)"""
+    """Whichever of its bodies touch each other: of so few the contacts are solved together. (Swept, as those of a crowd, they let 70 g through by 10 cm.)"""
     world = random_ragdoll(60582)
     for _ in range(30):
         world.step(FRAME, 10)

@@ -13,7 +13,7 @@ a few blocks along the tree (George & Liu 1981, Computer Solution of Large Spars
 from artuline.core.physics.kernels import compiled, inlined
 from artuline.core.physics.state import MOST_NEIGHBOURS
 
-ALONE = 40  # bodies of a part whose contacts are factored however many there are: a figure that folds up
+ALONE = 40  # bodies of a part whose contacts are factored whatever they couple: a figure that folds up
 FILL = 6  # pairs of neighbours a body, on average, up to which contacts between free bodies are factored
 
 
