@@ -5,8 +5,11 @@ from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
 from PySide6.QtGui import QMouseEvent
 from PySide6.QtWidgets import QApplication, QComboBox, QPushButton
 
+from artuline.core.bake.merged import Rests
+from artuline.desk.deliver_dialog import Wish
 from artuline.desk.widgets.fields import NumberField
 from artuline.desk.window import Window
+from artuline.view.movies import MovieWish
 
 LEFT = Qt.MouseButton.LeftButton
 RIGHT = Qt.MouseButton.RightButton
@@ -34,6 +37,14 @@ def open_file(window, qtbot, path):
     assert window.files.open_path(path)
     finish(window, qtbot)
     return True
+
+
+def export(window, qtbot, path):
+    """Export the present figure, as the dialog does once its choices are made, and wait until the file is there."""
+    which = (window.session.figure().id,)
+    window.files.deliver(Wish(path, which, False, Rests(), False, MovieWish(64, 64, None, None, False, False)))
+    finish(window, qtbot)
+    assert path.exists()
 
 
 def press(window, qtbot, text):

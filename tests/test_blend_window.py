@@ -9,7 +9,7 @@ from artuline.core.run.measures import PLOTS, curve
 from artuline.core.scene.model import BodyRef, Lane
 from artuline.desk.stations.cast.rows import KeysRow
 from artuline.desk.stations.takes.plot import Plot
-from tests.driving import LEFT, RIGHT, choose, drag, field, finish, lane_point, lanes, open_file, press
+from tests.driving import LEFT, RIGHT, choose, drag, export, field, finish, lane_point, lanes, open_file, press
 
 
 @pytest.fixture(autouse=True)
@@ -268,7 +268,7 @@ def test_the_boom_from_an_empty_scene_to_a_baked_file(window, qtbot, tmp_path):
     qtbot.keyClick(w, Qt.Key.Key_9)
     press(w, qtbot, "Bake the take")
     finish(w, qtbot)
-    assert w.files.export_to(tmp_path / "out.glb")
+    export(w, qtbot, tmp_path / "out.glb")
     assert "walk baked" in [c.name for c in read_figure(tmp_path / "out.glb", AssetStore()).figure.clips]
     while s.stack.canUndo():
         s.stack.undo()

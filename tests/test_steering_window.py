@@ -7,7 +7,7 @@ from artuline.core.scene.assets import AssetStore
 from artuline.demo.figures import DATA
 from artuline.demo.scenes import demo_scene
 from artuline.formats.gltf_read import read_figure
-from tests.driving import field, finish, open_file
+from tests.driving import export, field, finish, open_file
 from tests.steering import led_scene
 
 KEY = Qt.Key
@@ -78,7 +78,7 @@ def test_a_figure_is_opened_steered_kept_and_exported(window, qtbot, tmp_path):
     finish(w, qtbot)
     assert w.session.figure().layers
     out = tmp_path / "steered.glb"
-    assert w.files.export_to(out)
+    export(w, qtbot, out)
     finish(w, qtbot)
     read = read_figure(out, AssetStore()).figure
     assert abs(read.clips[0].duration - 10.0) < 0.1

@@ -17,6 +17,7 @@ from tests.driving import (
     RIGHT,
     drag,
     event_move,
+    export,
     field,
     finish,
     lane_point,
@@ -60,7 +61,7 @@ def test_the_whole_job_from_an_empty_scene_to_a_file(window, qtbot, tmp_path):
         len(s.scene.figures[0].layers) == 1
         and "keys per channel" in window.room("Curves").commands.baked[s.scene.figures[0].id].summary()
     )
-    assert window.files.export_to(tmp_path / "out.glb")
+    export(window, qtbot, tmp_path / "out.glb")
     back = read_figure(tmp_path / "out.glb", AssetStore()).figure
     assert back.clips[0].name == "move baked"
     # and all the way back

@@ -18,6 +18,7 @@ from artuline.cli_files import (
     keys,
     limbs,
     motion,
+    salvage,
     soft,
     table,
 )
@@ -34,6 +35,7 @@ COMMANDS = (
     "run",
     "bake",
     "export",
+    "salvage",
     "motion",
     "keys",
     "limbs",
@@ -203,6 +205,7 @@ def _close(name: str, names: list[str]) -> str:
 app.command()(hold)
 app.command()(strand)
 app.command()(export)
+app.command()(salvage)
 app.command()(motion)
 app.command()(keys)
 app.command()(limbs)

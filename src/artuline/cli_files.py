@@ -39,6 +39,21 @@ def figure_named(scene, name: str | None) -> str:  # type: ignore[no-untyped-def
     return str(found)
 
 
+def salvage(
+    scene: SceneArgument,
+    output: Annotated[Path, typer.Option("--output", "-o", metavar="SCENE", help="The scene file to write.")],
+) -> None:
+    """Write what can still be read of a damaged scene file to another one, and name what is missing."""
+    from artuline.formats.salvage import salvage_scene
+    from artuline.formats.scene_file import save_scene
+
+    found = salvage_scene(scene)
+    save_scene(output, found.scene, found.assets)
+    for line in found.lost:
+        typer.echo(f"Missing: {line}")
+    typer.echo(f"Saved {output}" + ("" if found.lost else ", with all that it needs"))
+
+
 def export(
     scene: SceneArgument,
     output: Annotated[

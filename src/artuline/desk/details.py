@@ -1,12 +1,13 @@
 """The details of what is selected, for each station."""
 
 from PySide6.QtCore import QEvent, Qt, QTimer
-from PySide6.QtWidgets import QAbstractButton, QApplication, QComboBox, QLabel, QLineEdit, QScrollArea, QWidget
+from PySide6.QtWidgets import QAbstractButton, QApplication, QComboBox, QLineEdit, QScrollArea, QWidget
 
 from artuline.desk.desk import Desk
 from artuline.desk.form import Form
 from artuline.desk.station import Station
 from artuline.desk.widgets.fields import NumberField
+from artuline.desk.widgets.label import Label
 
 
 def _words_of(w: QWidget) -> tuple[str, str]:
@@ -109,7 +110,7 @@ class Details(QScrollArea):
 
     def _filled(self) -> Form:
         form = Form(self.desk, self.station.name)
-        title = QLabel(self.station.name)
+        title = Label(self.station.name)
         title.setObjectName("title")
         form.add(title)
         figure = self.desk.session.figure()

@@ -1,12 +1,12 @@
 """Opening, saving and delivering files, and leaving a document."""
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 from PySide6.QtCore import QTimer
-from PySide6.QtWidgets import QFileDialog, QMessageBox
+from PySide6.QtWidgets import QFileDialog
 
-from artuline.core.bake.delivery import several
 from artuline.core.errors import ArtulineError, CancelledError
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Figure, Scene
@@ -16,15 +16,34 @@ from artuline.desk.deliver_dialog import DeliverDialog, Wish
 from artuline.desk.desk import Desk
 from artuline.desk.model.actions import Action
 from artuline.desk.recover import RecoverDialog
+from artuline.desk.widgets.ask import ask
 from artuline.formats import recovery
 from artuline.formats.all import filters, named, read_figure, suffixes
 from artuline.formats.deliver import deliver
 from artuline.formats.format import Imported
 from artuline.formats.importing import put_figure
 from artuline.formats.obj_sequence import write_sequence
-from artuline.formats.scene_file import load_scene
+from artuline.formats.salvage import Salvaged, salvage_scene
+from artuline.formats.scene_file import ChangedError, TooLargeError, load_scene
 from artuline.formats.thing_read import read_thing
 from artuline.view.movies import SUFFIXES, MovieWish, write_movie
+
+MOST_LOST = 12  # things that a question names
+
+
+@dataclass(frozen=True)
+class Large:
+    """A scene that unfolds to so many bytes."""
+
+    needed: int
+
+
+@dataclass(frozen=True)
+class Damaged:
+    """A scene that cannot be opened as it is, and what can be."""
+
+    error: ArtulineError
+    salvaged: Salvaged
 
 
 class Files:
@@ -62,42 +81,32 @@ class Files:
         running, unsaved = self.jobs.words, self.session.unsaved
         if not (running or unsaved):
             return True
-        box = QMessageBox(self.stage.window())
-        box.setObjectName("leave")
-        box.setWindowTitle("Artuline")
         words = ["The scene has changes that are not saved."] if unsaved else []
         words += [f"“{running}” still runs and would be stopped."] if running else []
-        box.setText(" ".join(words))
-        save = box.addButton("Save", QMessageBox.ButtonRole.AcceptRole) if unsaved else None
-        drop = box.addButton(
-            "Leave without saving" if unsaved else "Stop it and leave", QMessageBox.ButtonRole.DestructiveRole
-        )
-        box.setDefaultButton(box.addButton("Stay", QMessageBox.ButtonRole.RejectRole))
-        box.exec()
-        if save is not None and box.clickedButton() is save:
-            return self.save()
-        return box.clickedButton() is drop
+        answers = [("save", "Save"), ("leave", "Leave without saving")] if unsaved else [("leave", "Stop it and leave")]
+        answer = ask(self.stage.window(), "leave", " ".join(words), answers, "Stay")
+        return self.save() if answer == "save" else answer == "leave"
 
-    def show_document(self, scene: Scene, assets: AssetStore, path: Path | None = None) -> None:
-        """Take another document in hand."""
-        self.session.new(scene, assets, path)
+    def show_document(
+        self, scene: Scene, assets: AssetStore, path: Path | None = None, *, changed: bool = False
+    ) -> None:
+        """Take another document in hand; ``changed``: it is not saved anywhere."""
+        self.session.new(scene, assets, path, changed=changed)
         station = "Takes" if scene.take else ("Blend" if scene.figures else "Cast")
         self.desk.go(station)
         self.stage.frame_selection()
 
-    def _fetch(self, words: str, work, path: Path | None = None) -> bool:  # type: ignore[no-untyped-def]
-        """Leave the document, then read another one beside the window: ``work(assets, cancelled) -> scene``."""
+    def _fetch(self, words: str, work) -> bool:  # type: ignore[no-untyped-def]
+        """Leave the document, then make another one beside the window: ``work(assets, cancelled) -> scene``."""
         if not self.may_leave():
             return False
         self.jobs.abandon()
         assets, before = AssetStore(), self.session.scene
 
         def then(scene: Scene) -> None:
-            # what was done while it was read is asked about too
+            # what was done while it was made is asked about too
             if self.session.scene is before or self.may_leave():
-                self.show_document(scene, assets, path)
-                if path is not None:
-                    self.memory.keep_file("scene", path)
+                self.show_document(scene, assets)
 
         return self.jobs.start(words, lambda p, c: work(assets, c), then)
 
@@ -170,7 +179,7 @@ class Files:
         suffix = path.suffix.lower()
         mesh = suffix in suffixes("read_mesh") and suffix not in suffixes("read_figure")
         if not mesh and suffix not in suffixes("read_figure"):
-            return self._fetch(f"Opening {path.name}", lambda assets, c: load_scene(path, assets, c), path)
+            return self._open_scene(path)
         staged = AssetStore()
 
         def then(imported: Imported) -> None:
@@ -184,6 +193,58 @@ class Files:
             return True
         self.desk.fault("Something is still running: cancel it first.")
         return False
+
+    def _open_scene(self, path: Path, most: int | None = None) -> bool:
+        """Leave the document, then read a scene; where that is not possible as it is, ask what is to be done."""
+        if not self.may_leave():
+            return False
+        self.jobs.abandon()
+        before = self.session.scene
+
+        def work(progress, cancelled):  # type: ignore[no-untyped-def]
+            assets = AssetStore()
+            try:
+                return load_scene(path, assets, cancelled, most), assets
+            except TooLargeError as error:
+                return Large(error.needed)
+            except CancelledError:
+                raise
+            except ArtulineError as error:
+                try:
+                    return Damaged(error, salvage_scene(path, most))
+                except ArtulineError:
+                    raise error from None
+
+        def then(found: tuple[Scene, AssetStore] | Large | Damaged) -> None:
+            # what was done while it was read is asked about too
+            if self.session.scene is not before and not self.may_leave():
+                return
+            if isinstance(found, Large):
+                self._ask_large(path, found)
+            elif isinstance(found, Damaged):
+                self._ask_damaged(path, found)
+            else:
+                self.show_document(*found, path)
+                self.memory.keep_file("scene", path)
+
+        return self.jobs.start(f"Opening {path.name}", work, then)
+
+    def _ask_large(self, path: Path, found: Large) -> None:
+        words = (
+            f"The data of {path.name} unfolds to {found.needed / 2**20:.0f} MB, more than a scene usually has. "
+            "Open it if you know where it comes from."
+        )
+        if ask(self.stage.window(), "large", words, [("open", "Open it")], "Cancel"):
+            self._open_scene(path, found.needed)
+
+    def _ask_damaged(self, path: Path, found: Damaged) -> None:
+        """Offer what can be saved of a file; it is opened without a name, so that the file stays as it is."""
+        lost = [*found.salvaged.lost[:MOST_LOST], *(["and more"] if len(found.salvaged.lost) > MOST_LOST else [])]
+        missing = "\n".join(f"• {x}" for x in lost) or "• nothing that it needs"
+        words = f"{path.name} cannot be opened as it is: {found.error.problem}.\n\nThe rest can be. Left out would be:\n{missing}"
+        if ask(self.stage.window(), "damaged", words, [("open", "Open the rest")], "Cancel"):
+            self.show_document(found.salvaged.scene, found.salvaged.assets, changed=True)
+            self.desk.tell(f"This is what could be read of {path.name}. Save it under a name of its own.")
 
     def add_imported(self, imported: Imported) -> None:
         """Put a figure that was read into the scene, select and frame it, and say what is worth knowing."""
@@ -231,15 +292,33 @@ class Files:
         path = Path(name)
         return self.save_to(path if path.suffix else path.with_suffix(".artuline"))
 
-    def save_to(self, path: Path) -> bool:
+    def save_to(self, path: Path, *, replace: bool = False) -> bool:
+        """Save to a file; where someone else has changed it, ask whose work is to be kept."""
         try:
-            self.session.save(path)
+            self.session.save(path, replace=replace)
+        except ChangedError:
+            return self._ask_changed(path)
         except ArtulineError as error:
             self.desk.fault(str(error))
             return False
         self.memory.keep_file("scene", path)
         self.desk.tell(f"Saved {path.name}")
         return True
+
+    def _ask_changed(self, path: Path) -> bool:
+        """What becomes of two versions of one file. True if this one is saved."""
+        both = fresh_path(path)
+        words = (
+            f"{path.name} was changed by another window or program since it was opened here. "
+            f"Keeping both saves this scene as {both.name}."
+        )
+        answers = [("both", "Keep both"), ("replace", "Replace theirs"), ("theirs", "Open theirs")]
+        answer = ask(self.stage.window(), "changed", words, answers, "Cancel")
+        if answer == "theirs":
+            self._open_scene(path)
+        if answer not in ("both", "replace"):
+            return False
+        return self.save_to(both if answer == "both" else path, replace=answer == "replace")
 
     def ask_export(self) -> None:
         """Choose a format and a file, and write the figure with its baked motion, or the stage as a movie."""
@@ -248,10 +327,11 @@ class Files:
             self.desk.fault("There is no figure to export.")
             return
         dialog = self.dialog = DeliverDialog(self.stage.window(), self.desk, f)
-        dialog.accepted.connect(lambda: self._deliver(dialog.wish))
+        dialog.accepted.connect(lambda: self.deliver(dialog.wish))
         dialog.open()
 
-    def _deliver(self, wish: Wish | None) -> None:
+    def deliver(self, wish: Wish | None) -> None:
+        """Write what was chosen, beside the window."""
         if wish is None:
             return
         path = wish.path
@@ -312,19 +392,10 @@ class Files:
             words += f" and {len(bare) - 3} more" if len(bare) > 3 else ""
         self.desk.tell(f"Exported {who} as {where}{words}")
 
-    def export_to(self, path: Path, physics: bool = False) -> bool:
-        """Write the present figure with clip and layers merged. False, and a message, if that fails."""
-        f = self.session.figure()
-        if f is None:
-            return False
-        wanted = several(self.session.scene, f.id, self.desk.which)
-        together = self.desk.together and len(wanted) > 1
-        try:
-            files = deliver(
-                named(path), self.session.scene, self.session.assets, wanted, together, self.desk.rests, physics
-            )
-        except ArtulineError as error:
-            self.desk.fault(str(error))
-            return False
-        self._exported(wanted, files)
-        return True
+
+def fresh_path(path: Path) -> Path:
+    """A path beside one at which nothing lies: its name with the first free number."""
+    number = 2
+    while (made := path.with_name(f"{path.stem} {number}{path.suffix}")).exists():
+        number += 1
+    return made

@@ -6,11 +6,12 @@ from functools import partial
 
 from PySide6.QtCore import QObject, Qt, Signal
 from PySide6.QtGui import QAction
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QToolButton, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QMenu, QToolButton, QWidget
 
 from artuline.desk import theme
 from artuline.desk.desk import Desk
 from artuline.desk.model.actions import Action
+from artuline.desk.widgets.label import Label
 from artuline.view.stage import Show
 
 #: Groups of what the stage shows, by the question that they answer: icon and tooltip.
@@ -123,7 +124,7 @@ class ShowBar(QWidget):
             line.addWidget(b)
             self.buttons[words] = b
         line.addStretch(1)
-        hint = QLabel("Drag to turn the view")
+        hint = Label("Drag to turn the view")
         hint.setObjectName("small")
         hint.setMinimumWidth(0)
         line.addWidget(hint)

@@ -4,6 +4,7 @@ from PySide6.QtCore import QSize, Qt
 from PySide6.QtGui import QIcon, QPixmap
 from PySide6.QtWidgets import QDialog, QDialogButtonBox, QListWidget, QListWidgetItem, QPushButton, QWidget
 
+from artuline.desk.model.plain import tip as plain_tip
 from artuline.desk.widgets.fields import column, faint
 from artuline.formats import recovery
 
@@ -27,7 +28,7 @@ class RecoverDialog(QDialog):
         self.list.itemDoubleClicked.connect(lambda _: self.accept())
         for left in found:
             item = QListWidgetItem(left.words)
-            item.setToolTip(left.source or "It was never saved.")
+            item.setToolTip(plain_tip(left.source or "It was never saved."))
             pixels = QPixmap()
             if left.picture is not None and pixels.loadFromData(left.picture):
                 item.setIcon(QIcon(pixels.scaled(PICTURE, Qt.AspectRatioMode.KeepAspectRatio)))

@@ -15,6 +15,7 @@ from PySide6.QtWidgets import (
 from artuline.core.scene import edit
 from artuline.core.scene.model import Figure
 from artuline.desk import theme
+from artuline.desk.model.plain import tip as plain_tip
 from artuline.desk.model.session import Session
 from artuline.view.stage import bone_handover
 
@@ -193,7 +194,7 @@ class Roster(QTreeWidget):
                 item.setData(0, GROUP, group.id if group else None)
                 words = f"{group.name}: drag the hook to begin at another bone" if group else b.name
                 if item.toolTip(0) != words:
-                    item.setToolTip(0, words)
+                    item.setToolTip(0, plain_tip(words))
         self.viewport().update()
 
     # dragging where a group begins

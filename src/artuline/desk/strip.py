@@ -3,7 +3,7 @@
 from functools import partial
 
 from PySide6.QtCore import Qt, QTimer
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QProgressBar, QPushButton, QToolButton, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QMenu, QProgressBar, QPushButton, QToolButton, QWidget
 
 from artuline.core.checks.checks import check
 from artuline.core.checks.finding import Finding
@@ -15,7 +15,9 @@ from artuline.desk import theme
 from artuline.desk.desk import Desk
 from artuline.desk.figure_jobs import mend
 from artuline.desk.model.later import Later
+from artuline.desk.model.plain import unmarked
 from artuline.desk.widgets.fields import Words
+from artuline.desk.widgets.label import Label
 
 MARKS = {
     3: ("alert-octagon-outline", "crimson"),
@@ -42,7 +44,7 @@ class Strip(QWidget):
         layout = QHBoxLayout(self)
         layout.setContentsMargins(12, 4, 12, 4)
         layout.setSpacing(8)
-        self._mark = QLabel()
+        self._mark = Label()
         self.finding = Words("")
         self.fix_button = QPushButton()
         self._more = QToolButton()
@@ -154,7 +156,7 @@ class Strip(QWidget):
         self._more.setVisible(len(self.findings) > 1)
         self._more.setText(f"{len(self.findings) - 1} more")
         for f in self.findings[:24]:
-            self._menu.addAction(f.text, partial(self.go_to, f))
+            self._menu.addAction(unmarked(f.text, 200), partial(self.go_to, f))
 
     def _apply_first(self) -> None:
         first = self.findings[0] if self.findings else None

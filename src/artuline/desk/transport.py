@@ -3,11 +3,12 @@
 import time
 
 from PySide6.QtCore import QTimer, Signal
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QToolButton, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QToolButton, QWidget
 
 from artuline.desk import theme
 from artuline.desk.desk import Desk
 from artuline.desk.model.actions import Action
+from artuline.desk.widgets.label import Label
 
 
 class Transport(QWidget):
@@ -28,7 +29,7 @@ class Transport(QWidget):
         self._buttons: list[tuple[QToolButton, str]] = []
         for action in self.all_actions():
             self._button(layout, action)
-        self._where = QLabel()
+        self._where = Label()
         self._where.setObjectName("faint")
         layout.addSpacing(8)
         layout.addWidget(self._where)

@@ -5,7 +5,7 @@ import time
 from collections.abc import Callable
 
 from PySide6.QtCore import Qt, QTimer, Signal
-from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLabel, QMenu, QPushButton, QSlider, QToolButton
+from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QMenu, QPushButton, QSlider, QToolButton
 
 from artuline.core.errors import ArtulineError
 from artuline.core.run.live import LiveWorld
@@ -17,6 +17,7 @@ from artuline.desk.model.actions import Action
 from artuline.desk.stage.live import PUSH
 from artuline.desk.steering import Steering
 from artuline.desk.widgets.cover import Cover
+from artuline.desk.widgets.label import Label
 
 SPIN = 4.0  # rad/s
 MOST_WORK = 0.04  # seconds of simulating for one picture
@@ -112,7 +113,7 @@ class TryoutBar(Cover):
         self.tone.setAccessibleName("Tone")
         self.tone.setToolTip("Tone: how firmly the pose of this frame is held")
         self.tone.valueChanged.connect(self._tone)
-        self._words = QLabel("Tone 0.00")
+        self._words = Label("Tone 0.00")
 
     def _make_more(self) -> None:
         """What is done now and then."""

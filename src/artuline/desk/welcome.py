@@ -5,13 +5,14 @@ from importlib.resources import files as resources
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QPixmap, QResizeEvent
-from PySide6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QLabel, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
 from artuline.demo.scenes import DEMOS, Demo
 from artuline.desk.desk import Desk
 from artuline.desk.files import Files
 from artuline.desk.widgets.cover import Cover
 from artuline.desk.widgets.fields import button, faint, short
+from artuline.desk.widgets.label import Label
 from artuline.formats.recovery import left_behind
 
 PICTURE, TALL, GAP, ACROSS = 140, 82, 12, 4  # pixels, and demos in a row at most
@@ -33,7 +34,7 @@ class Welcome(Cover):
         layout = QVBoxLayout(card)
         layout.setContentsMargins(EDGE, 20, EDGE, 24)
         layout.setSpacing(10)
-        title = QLabel("Hand a figure over to physics, get keys back")
+        title = Label("Hand a figure over to physics, get keys back")
         title.setObjectName("title")
         layout.addWidget(title)
         layout.addWidget(faint("Open a skinned figure with its clips (glTF, USD, BVH), or a scene you saved."))
@@ -106,7 +107,7 @@ class Welcome(Cover):
         column = QVBoxLayout(box)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(4)
-        picture = QLabel()
+        picture = Label()
         picture.setFixedSize(PICTURE, TALL)
         source = resources("artuline.demo").joinpath("data", f"{demo.name}.png")
         pixels = QPixmap()

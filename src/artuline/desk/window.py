@@ -9,7 +9,6 @@ from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
 from PySide6.QtWidgets import (
     QApplication,
     QHBoxLayout,
-    QLabel,
     QMainWindow,
     QMenu,
     QSplitter,
@@ -29,6 +28,8 @@ from artuline.desk.help import Help
 from artuline.desk.looks import SHOWS, Looks, ShowBar
 from artuline.desk.menus import Menus
 from artuline.desk.model.actions import Action
+from artuline.desk.model.plain import tip as plain_tip
+from artuline.desk.model.plain import unmarked
 from artuline.desk.roster import Roster
 from artuline.desk.station import Station
 from artuline.desk.stations.all import STATIONS
@@ -37,6 +38,7 @@ from artuline.desk.timeline.timeline import Timeline
 from artuline.desk.transport import Transport
 from artuline.desk.tryout_bar import TryoutBar
 from artuline.desk.welcome import Welcome
+from artuline.desk.widgets.label import Label
 
 PICTURE = QSize(240, 150)  # of unsaved work
 
@@ -149,7 +151,7 @@ class Window(QMainWindow):
         box = QVBoxLayout(left)
         box.setContentsMargins(8, 8, 0, 0)
         box.setSpacing(4)
-        head = QLabel("ROSTER")
+        head = Label("ROSTER")
         head.setObjectName("section")
         box.addWidget(head)
         box.addWidget(self.roster)
@@ -187,8 +189,8 @@ class Window(QMainWindow):
         for old in menu.actions()[1:]:
             menu.removeAction(old)
         for path in self.desk.memory.recent():
-            made = menu.addAction(path.name, partial(self.files.open_path, path))
-            made.setToolTip(str(path))
+            made = menu.addAction(unmarked(path.name, 80), partial(self.files.open_path, path))
+            made.setToolTip(plain_tip(str(path)))
 
     def restyle(self) -> None:
         """Dress all icons; after a change of theme too. The panel of details is made anew by itself."""

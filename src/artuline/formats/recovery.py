@@ -16,7 +16,8 @@ from artuline.core.errors import ArtulineError
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Scene
 from artuline.formats.files import reason, write_whole
-from artuline.formats.scene_file import load_scene, save_scene
+from artuline.formats.salvage import salvage_scene
+from artuline.formats.scene_file import MOST_EVER, load_scene, save_scene
 
 
 def state_folder() -> Path:
@@ -33,7 +34,7 @@ def recovery_folder() -> Path:
 @dataclass(frozen=True)
 class Left:
     """Work that was left behind: its file, what the scene was called, where it was saved last (or empty), when it was kept (s since 1970),
-    and a small picture (PNG), if there is one.
+    a small picture (PNG), if there is one, and the digest of what lay where it was saved last.
     """
 
     file: Path
@@ -41,6 +42,7 @@ class Left:
     source: str
     when: float
     picture: bytes | None
+    digest: str = ""
 
     @property
     def words(self) -> str:
@@ -71,7 +73,12 @@ class Recovery:
                 fcntl.flock(self._lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError as error:
             raise ArtulineError(f"unsaved work cannot be kept ({reason(error)})", place=str(folder)) from error
-        about = {"name": source.name if source else scene.name, "source": str(source or ""), "when": time.time()}
+        about = {
+            "name": source.name if source else scene.name,
+            "source": str(source or ""),
+            "when": time.time(),
+            "digest": assets.files.get(os.path.realpath(source), "") if source else "",
+        }
         save_scene(self.file, scene, assets)
         write_whole(self.file.with_suffix(".json"), lambda p: _put(p, json.dumps(about).encode()))
         if picture is not None:
@@ -111,15 +118,16 @@ def left_behind() -> list[Left]:
     for file in files:
         if _held(file.with_suffix(".lock")):
             continue
-        name, source, when, picture = file.stem, "", 0.0, None
+        name, source, when, picture, known = file.stem, "", 0.0, None, ""
         with suppress(OSError):
             when = file.stat().st_mtime
         with suppress(OSError, ValueError, TypeError, AttributeError):
             about = json.loads(file.with_suffix(".json").read_bytes())
             name, source, when = str(about["name"]), str(about["source"]), float(about["when"])
+            known = str(about.get("digest", ""))
         with suppress(OSError):
             picture = file.with_suffix(".png").read_bytes()
-        found.append(Left(file, name, source, when, picture))
+        found.append(Left(file, name, source, when, picture, known))
     return sorted(found, key=lambda x: -x.when)
 
 
@@ -138,13 +146,25 @@ def _held(lock: Path) -> bool:
         os.close(handle)
 
 
-def recover(left: Left, assets: AssetStore) -> Scene:
-    """Read work that was left behind. Raises ArtulineError if it is damaged; its file is then put aside, not lost."""
+def recover(left: Left, assets: AssetStore) -> tuple[Scene, tuple[str, ...]]:
+    """Read work that was left behind: the scene, and what of it is damaged and therefore missing, a line each.
+
+    Raises ArtulineError if nothing can be read; its file is then put aside, not lost.
+    """
+    lost: tuple[str, ...] = ()
     try:
-        return load_scene(left.file, assets)
+        scene = load_scene(left.file, assets, most=MOST_EVER)
     except ArtulineError as error:
         aside = left.file.with_suffix(".damaged")
         with suppress(OSError):
             os.replace(left.file, aside)
             remove(left.file)
-        raise ArtulineError(error.problem, place=str(aside), remedy="It was put aside under this name.") from error
+        try:
+            saved = salvage_scene(aside, MOST_EVER)
+        except ArtulineError:
+            raise ArtulineError(error.problem, place=str(aside), remedy="It was put aside under this name.") from error
+        assets.take_over(saved.assets)
+        scene, lost = saved.scene, saved.lost
+    if left.source:
+        assets.files[os.path.realpath(left.source)] = left.digest
+    return scene, lost

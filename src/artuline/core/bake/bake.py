@@ -267,7 +267,7 @@ def _corners(take: Take, window: slice) -> np.ndarray:
 def _channel(bone: str, path: str, keys: Keys, start: int, rate: float, fine: int) -> Channel:
     """A channel of keys whose rows are frames, or parts of them."""
     values = np.stack([keys.slope_in * rate * fine, keys.values, keys.slope_out * rate * fine], axis=1)
-    return Channel(bone, path, "CUBICSPLINE", (start + keys.rows // fine) / rate, values)  # type: ignore[arg-type]
+    return Channel(bone, path, "CUBICSPLINE", (start + keys.rows / fine) / rate, values)  # type: ignore[arg-type]
 
 
 def add_layer(

@@ -79,6 +79,11 @@ def kinds_of(samples: Array, wish: Wish) -> np.ndarray:
         kinds[[r for r in rows if 0 < r < count - 1]] = kind
     if wish.rests:
         for first, last in rests(samples, STILL * float(np.min(wish.bounds)), REST * wish.fine):
+            # keys lie where there may be some: a rest begins at the first such row, and ends at the last
+            first = first if first == 0 else first + (-(first + wish.origin)) % wish.step
+            last = last if last == count - 1 else last - (last + wish.origin) % wish.step
+            if last <= first:
+                continue
             # between the two it does not move, whatever happens around
             kinds[first + 1 : last] = FREE
             for end in (first, last):

@@ -147,9 +147,10 @@ def unpacked(raw: dict[str, Any]) -> dict[str, Any]:
                 except (ValidationError, RecursionError):
                     return raw
             if like in known:
-                values = {
-                    **_sized(known[str(like)], float(size)).model_dump(mode="json", include=set(SHARED)),
-                    **values,
-                }
+                try:
+                    # what is shared is the same objects: many figures take no more than one
+                    values = {**shared(known[str(like)], float(size)), **values}
+                except ValidationError:
+                    return raw
         made.append(values)
     return {**raw, "figures": made}

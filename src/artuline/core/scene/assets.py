@@ -29,6 +29,9 @@ class AssetStore:
     def __init__(self) -> None:
         self._items: dict[str, dict[str, NDArray]] = {}
         self._decoded: dict[tuple[str, str], object] = {}
+        self._sound: set[tuple[tuple[str, ...], object]] = set()
+        #: Digests of the files that a scene with this data was read from or written to, by their paths; whoever reads and writes files keeps them.
+        self.files: dict[str, str] = {}
 
     def add(self, arrays: Arrays) -> str:
         """Store arrays and return their hash. The stored copies cannot be written to."""
@@ -39,6 +42,16 @@ class AssetStore:
                 a.flags.writeable = False
             self._items[key] = stored
         return key
+
+    def put(self, key: str, arrays: Arrays) -> None:
+        """Store arrays that are known to have a hash, as they are: they are not to be written to."""
+        self._items.setdefault(key, dict(arrays))
+
+    def vet(self, known: tuple[tuple[str, ...], object], check: Callable[[], None]) -> None:
+        """Let ``check`` look at the arrays of some keys, unless it did so before: by the keys, and whatever else it depends on. It raises what it finds."""
+        if known not in self._sound:
+            check()
+            self._sound.add(known)
 
     def __getitem__(self, key: str) -> dict[str, NDArray]:
         try:
@@ -58,11 +71,13 @@ class AssetStore:
         for key in other:
             self._items.setdefault(key, other._items[key])
         self._decoded |= other._decoded
+        self._sound |= other._sound
 
     def discard(self, keys: set[str]) -> None:
         """Forget data that nothing needs."""
         for key in keys:
             self._items.pop(key, None)
+        self._sound = {x for x in self._sound if not keys & set(x[0])} if keys else self._sound
         for known in [k for k in self._decoded if k[0] in keys]:
             self._decoded.pop(known, None)
 

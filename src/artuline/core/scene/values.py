@@ -4,10 +4,11 @@ import math
 from collections import Counter
 from collections.abc import Iterable
 from functools import cached_property
-from typing import Annotated, Self
+from typing import Annotated, Any, Self
 
 import numpy as np
-from pydantic import AfterValidator, BaseModel, ConfigDict, Field, model_validator
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, GetCoreSchemaHandler, model_validator
+from pydantic_core import CoreSchema
 
 MOST_FRAME = 1_000_000
 
@@ -39,10 +40,28 @@ ZERO: Vec3 = (0.0, 0.0, 0.0)
 UPRIGHT: tuple[float, float, float, float] = (0.0, 0.0, 0.0, 1.0)
 
 
+def _fail_fast(schema: Any) -> None:
+    if isinstance(schema, dict):
+        if schema.get("type") == "tuple":
+            schema["fail_fast"] = True
+        for inner in schema.values():
+            _fail_fast(inner)
+    elif isinstance(schema, list):
+        for inner in schema:
+            _fail_fast(inner)
+
+
 class Model(BaseModel):
     """Base of all document models: frozen, strict about unknown fields, no NaN."""
 
     model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False, ignored_types=(cached_property,))
+
+    @classmethod
+    def __get_pydantic_core_schema__(cls, source: Any, handler: GetCoreSchemaHandler) -> CoreSchema:
+        """Lists end at their first fault: a file with a million faults would take gigabytes for their descriptions."""
+        schema = handler(source)
+        _fail_fast(schema)
+        return schema
 
     @model_validator(mode="before")
     @classmethod

@@ -6,6 +6,8 @@ from dataclasses import dataclass
 from PySide6.QtCore import QObject
 from PySide6.QtGui import QAction, QKeySequence
 
+from artuline.desk.model.plain import tip as plain_tip
+
 
 @dataclass(frozen=True)
 class Action:
@@ -64,7 +66,7 @@ class Actions(QObject):
         for a in self.known.values():
             made, reason = self.made[a.id], a.why_not()
             made.setEnabled(not reason)
-            made.setToolTip(self.tip(a.id) + (f" Not now: {reason}" if reason else ""))
+            made.setToolTip(plain_tip(self.tip(a.id) + (f" Not now: {reason}" if reason else "")))
             if a.checked is not None:
                 made.setChecked(a.checked())
 

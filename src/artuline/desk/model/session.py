@@ -6,6 +6,7 @@ from pathlib import Path
 from PySide6.QtCore import QObject, QTimer, Signal
 from PySide6.QtGui import QUndoCommand, QUndoStack
 
+from artuline.core.checks.data import check_data
 from artuline.core.errors import ArtulineError, why_not
 from artuline.core.run.take import Take
 from artuline.core.scene.alike import followed
@@ -13,6 +14,7 @@ from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Figure, Scene, TakeRef
 from artuline.core.scene.selection import Selection
 from artuline.formats import recovery
+from artuline.formats.held import Held
 from artuline.formats.scene_file import load_scene, save_scene
 
 AUTOSAVE_SECONDS = 45
@@ -56,6 +58,7 @@ class Session(QObject):
         self._preview: Scene | None = None
         self._autosaved: Scene | None = None
         self._recovery = recovery.Recovery()
+        self._held = Held()
         #: Data that previews have added and that no scene needs.
         self._trial: set[str] = set()
         #: A small picture of what is seen (PNG), kept with unsaved work.
@@ -71,6 +74,8 @@ class Session(QObject):
         before = self._preview_base()
         try:
             after = followed(before, change(before))
+            # what could not be opened again is never done
+            check_data(after, self.assets, before)
         except ArtulineError as error:
             self._drop_preview()
             self.failed.emit(str(error))
@@ -178,6 +183,7 @@ class Session(QObject):
         self._preview = None
         self._trial = set()
         self.assets, self.path = assets, path
+        free = self._held.take(path)
         self.selection = Selection()
         self.frame = float(scene.start)
         self._autosaved = None if changed else scene
@@ -189,15 +195,19 @@ class Session(QObject):
         self.selection_changed.emit()
         self.frame_changed.emit()
         self.file_changed.emit()
+        if path is not None and not free:
+            self.told.emit(f"Another window has {path.name} open: whoever saves second is asked what to keep.")
 
     def open(self, path: Path) -> None:
         """Open a scene file. Raises ArtulineError; then nothing changes."""
         assets = AssetStore()
         self.new(load_scene(path, assets), assets, path)
 
-    def save(self, path: Path) -> None:
-        """Save to a file. Raises ArtulineError."""
-        save_scene(path, self._preview_base(), self.assets)
+    def save(self, path: Path, *, replace: bool = False) -> None:
+        """Save to a file. Raises ArtulineError; ChangedError if someone else changed the file that is open, unless ``replace``."""
+        save_scene(path, self._preview_base(), self.assets, replace=replace)
+        if path != self.path:
+            self._held.take(path)
         self.path = path
         self.stack.setClean()
         self._recovery.forget()
@@ -222,11 +232,14 @@ class Session(QObject):
     def remove_autosave(self) -> None:
         """Forget kept work, after a tidy end."""
         self._recovery.forget()
+        self._held.release()
 
     def recover(self, left: recovery.Left) -> None:
         """Open work that was left behind. Raises ArtulineError."""
         assets = AssetStore()
-        scene = recovery.recover(left, assets)
+        scene, lost = recovery.recover(left, assets)
         self.new(scene, assets, Path(left.source) if left.source else None, changed=True)
         self.autosave()
         recovery.remove(left.file)
+        if lost:
+            self.failed.emit(f"Some of it was damaged and is missing: {'; '.join(lost)}.")

@@ -19,6 +19,11 @@ from PySide6.QtWidgets import (
 
 from artuline.desk import theme
 from artuline.desk.model.amounts import AmountError, parse, shown
+from artuline.desk.model.plain import clean, unmarked
+from artuline.desk.model.plain import tip as plain_tip
+from artuline.desk.widgets.label import Label
+
+WIDEST = 480  # pixels of an opened list
 
 
 class NumberField(QLineEdit):
@@ -159,13 +164,12 @@ class NumberField(QLineEdit):
             super().keyPressEvent(event)
 
 
-class Words(QLabel):
+class Words(Label):
     """A line of text that gives way: what does not fit is left out in the middle, since both ends of a name matter; whole in the tooltip."""
 
     def __init__(self, text: str):
+        self._whole, self._own_tip = "", True
         super().__init__(text)
-        self._whole = text
-        self._own_tip = True
         self.setMinimumWidth(24)
         self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
 
@@ -175,7 +179,7 @@ class Words(QLabel):
 
     def setText(self, text: str) -> None:
         """Another text."""
-        self._whole = text
+        self._whole = clean(text)
         self.updateGeometry()
         self._fit()
 
@@ -204,6 +208,7 @@ class Words(QLabel):
 
 def short(text: str, most: int = 26) -> str:
     """A name with its middle left out, if it is long."""
+    text = clean(text)
     if len(text) <= most:
         return text
     head = (most - 1) // 2
@@ -224,12 +229,12 @@ def folding(text: str, words: str, opened: bool, turn: Callable[[], object]) -> 
     made.setAccessibleName(text)
     made.setCheckable(True)
     made.setChecked(opened)
-    made.setToolTip(f"{'Fold' if opened else 'Unfold'}: {text}" + (f" ({words})" if words else ""))
+    made.setToolTip(plain_tip(f"{'Fold' if opened else 'Unfold'}: {text}" + (f" ({words})" if words else "")))
     line = QHBoxLayout(made)
     line.setContentsMargins(0, 0, 0, 0)
-    mark = QLabel()
+    mark = Label()
     mark.setPixmap(theme.icon("chevron-down" if opened else "chevron-right", "faint").pixmap(16, 16))
-    name, about = section(text), QLabel(words)
+    name, about = section(text), Label(words)
     about.setObjectName("small")
     about.setMinimumWidth(10)
     for w in (mark, name):
@@ -248,7 +253,7 @@ class Choice(QComboBox):
 
     def showPopup(self) -> None:
         # the popup is made when it is first asked for, which a closed list need not pay for
-        self.view().setMinimumWidth(self.view().sizeHintForColumn(0) + 24)
+        self.view().setMinimumWidth(min(self.view().sizeHintForColumn(0) + 24, WIDEST))
         super().showPopup()
 
 
@@ -257,12 +262,12 @@ def narrow(box: Choice) -> None:
     box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
     longest = max((len(box.itemText(i)) for i in range(box.count())), default=0)
     box.setMinimumContentsLength(min(longest, 14))
-    box.setToolTip(box.currentText())
+    box.setToolTip(plain_tip(box.currentText()))
 
 
 def faint(text: str) -> QLabel:
     """A remark that wraps."""
-    label = QLabel(text)
+    label = Label(text)
     label.setObjectName("faint")
     label.setWordWrap(True)
     return label
@@ -285,7 +290,10 @@ def row(label: str, *widgets: QWidget, tip: str = "") -> QWidget:
     layout.addWidget(text, 1)
     for w in widgets:
         layout.addWidget(w)
-        w.setToolTip(w.about(tip) if isinstance(w, NumberField) else (tip or w.toolTip()))
+        if isinstance(w, NumberField):
+            w.setToolTip(plain_tip(w.about(tip)))
+        elif tip:
+            w.setToolTip(plain_tip(tip))
         if label and not w.accessibleName() and not isinstance(w, QPushButton):
             w.setAccessibleName(label)
     if tip:
@@ -303,17 +311,17 @@ def button(
     name: str = "",
 ) -> QPushButton:
     """A push button."""
-    made = QPushButton(short(text, 34))
+    made = QPushButton(unmarked(short(text, 34)))
     made.setMinimumWidth(0)
     if primary:
         made.setObjectName("primary")
     if icon:
         made.setIcon(theme.icon(icon, "raised" if primary else "ink"))
-    if made.text() != text:
+    if short(text, 34) != text:
         tip = f"{text}. {tip}" if tip else text
         made.setAccessibleName(text)
     if tip:
-        made.setToolTip(tip)
+        made.setToolTip(plain_tip(tip))
     if name:
         made.setAccessibleName(name)
     made.clicked.connect(lambda: action())

@@ -2,8 +2,6 @@
 
 from functools import partial
 
-from PySide6.QtWidgets import QLabel
-
 from artuline.core.motion.poses import pose_frames
 from artuline.core.run.build import group_of
 from artuline.core.scene import edit
@@ -14,6 +12,7 @@ from artuline.desk.stations.blend.commands import Commands
 from artuline.desk.stations.blend.held import fill_held
 from artuline.desk.stations.blend.world import fill_figure, fill_obstacle, fill_world, world_words
 from artuline.desk.widgets.fields import button, buttons, faint, row, rule, section, short
+from artuline.desk.widgets.label import Label
 
 FIRMNESS = (
     ("Tone", "tone", "How firmly the keyed pose is held against the parent: 0 is limp, 1 follows the keys."),
@@ -150,7 +149,7 @@ def _around(d: Form, w: Commands, f: Figure) -> None:
     d.add(rule(), section("Obstacles"))
     for x in s.scene.obstacles:
         keys = f"{len(x.track.frames)} keys" if len(x.track.frames) > 1 else "still"
-        d.add(row(x.name, QLabel("in hand" if x is o else keys if x.stays else "handed over"),
+        d.add(row(x.name, Label("in hand" if x is o else keys if x.stays else "handed over"),
                   button("Show", partial(w.forces.take_obstacle, x.id), name=f"Show {x.name}",
                          tip="Takes it in hand: its place, its keys, its surface")))  # fmt: skip
     d.add(

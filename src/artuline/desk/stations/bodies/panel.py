@@ -3,8 +3,6 @@
 import math
 from functools import partial
 
-from PySide6.QtWidgets import QLabel
-
 from artuline.core.scene import edit
 from artuline.core.scene.model import Body, Figure, Scene, Shape
 from artuline.core.setup.materials import MATERIALS, body_mass, material_of
@@ -14,6 +12,7 @@ from artuline.desk.form import Form
 from artuline.desk.stations.bodies.commands import Commands
 from artuline.desk.stations.bodies.fit_list import FitList
 from artuline.desk.widgets.fields import button, buttons, faint, row, rule, section
+from artuline.desk.widgets.label import Label
 
 
 def fill(d: Form, w: Commands, f: Figure) -> None:
@@ -54,10 +53,10 @@ def fill(d: Form, w: Commands, f: Figure) -> None:
 def _all(d: Form, w: Commands, f: Figure) -> None:
     total = sum(body_mass(b) for b in f.bodies)
     d.add(section("All bodies"))
-    d.add(row("Bodies", QLabel(str(len(f.bodies)))), row("Total mass", QLabel(f"{total:.1f} kg")))
+    d.add(row("Bodies", Label(str(len(f.bodies)))), row("Total mass", Label(f"{total:.1f} kg")))
     usual, what = w.usual_mass(f)
     if usual > 0.0:
-        d.add(row("Would weigh", QLabel(f"{usual:.1f} kg"), tip=f"As {what}."))
+        d.add(row("Would weigh", Label(f"{usual:.1f} kg"), tip=f"As {what}."))
     d.add(
         button("Balance the masses…", w.ask_balance, icon="scale-balance",
                tip="Spreads a total: by anatomy for a person, else by volume without light bodies on heavy ones.")
@@ -65,7 +64,7 @@ def _all(d: Form, w: Commands, f: Figure) -> None:
     d.add(
         row(
             "Pairs that pass through",
-            QLabel(str(len(f.pairs_off))),
+            Label(str(len(f.pairs_off))),
             tip="They overlap at rest, so they do not collide.",
         )
     )
@@ -265,7 +264,7 @@ def _shapes(d: Form, w: Commands, f: Figure, body: Body) -> None:
                 tip="Full length of this side.",
             )
     elif shape.kind == "hull":
-        d.add(row("Corners", QLabel(str(len(shape.points)))))
+        d.add(row("Corners", Label(str(len(shape.points)))))
     else:
         d.number("Radius", 100.0 * shape.radius, "cm", lambda sc, v: with_shape(sc, radius=v / 100.0),
                  words="Change the radius", step=0.05, low=0.1, high=1000, tip="From the middle to the surface.")  # fmt: skip

@@ -4,12 +4,13 @@ from collections.abc import Callable
 from pathlib import Path
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QComboBox, QFileDialog, QHeaderView, QLabel, QTableWidget, QTableWidgetItem, QWidget
+from PySide6.QtWidgets import QComboBox, QFileDialog, QHeaderView, QTableWidget, QTableWidgetItem, QWidget
 
 from artuline.core.scene.model import Figure
 from artuline.core.setup.setups import Setup, setup_mapping
 from artuline.desk.widgets.dialog import Dialog
 from artuline.desk.widgets.fields import row
+from artuline.desk.widgets.label import Label
 from artuline.formats.setup_file import READY, ready_setup
 
 NONE = "(left out)"
@@ -27,7 +28,7 @@ class SetupDialog(Dialog):
         self.choice.addItems([*READY, "From a file…"])
         self.choice.activated.connect(self._chosen)
         self.body.addWidget(row("Setup", self.choice))
-        self.note = QLabel()
+        self.note = Label()
         self.note.setObjectName("faint")
         self.note.setWordWrap(True)
         self.body.addWidget(self.note)

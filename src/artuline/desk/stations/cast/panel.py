@@ -3,8 +3,6 @@
 import math
 from functools import partial
 
-from PySide6.QtWidgets import QLabel
-
 from artuline.core.motion.skeleton import rest_matrices
 from artuline.core.scene import edit
 from artuline.core.scene.model import MOST_FRAME, Figure, Scene
@@ -15,6 +13,7 @@ from artuline.desk.form import Form
 from artuline.desk.stations.cast import gaits, many
 from artuline.desk.stations.cast.commands import Commands
 from artuline.desk.widgets.fields import Choice, Words, button, faint, narrow, row, rule, section, short
+from artuline.desk.widgets.label import Label
 from artuline.formats.gltf_read import figure_size
 from artuline.view.stage import mesh_of
 
@@ -30,7 +29,7 @@ def fill(d: Form, w: Commands, f: Figure) -> None:
         for other in cast:
             size = figure_size(other, mesh_of(other, s.assets)) * other.unit
             mark = "▸ " if other.id == f.id else ""
-            d.add(row(f"{mark}{other.name}", QLabel(f"{size:.2f} m"),
+            d.add(row(f"{mark}{other.name}", Label(f"{size:.2f} m"),
                       button("Show", partial(s.select, other.id, frozenset()), name=f"Show {other.name}",
                              tip="Makes it the one that the details are about")))  # fmt: skip
         d.add(rule())
@@ -40,13 +39,13 @@ def fill(d: Form, w: Commands, f: Figure) -> None:
     triangles = len(mesh.triangles) if mesh else 0
     d.add(section("Figure"), row("Name", Words(f.name)), row("File", Words(f.source or "made here")))
     d.add(
-        row("Bones", QLabel(f"{bones}")),
-        row("Triangles", QLabel(f"{triangles:,}".replace(",", "\u202f"))),
+        row("Bones", Label(f"{bones}")),
+        row("Triangles", Label(f"{triangles:,}".replace(",", "\u202f"))),
     )
     d.add(row("", button("Place again", w.place_again, icon="content-copy", tip="Adds the same figure once more, beside this one."),
               button("Remove", w.remove_figure, icon="close", tip="Takes the figure out of the scene.")))  # fmt: skip
     d.add(rule(), section("Size"))
-    d.add(row("Longest side", QLabel(f"{size:.2f} m")))
+    d.add(row("Longest side", Label(f"{size:.2f} m")))
     _unit(d, w, f, size)
     _stands(d, f)
     d.add(rule(), section("Left and right"))
@@ -125,7 +124,7 @@ def _pairs(d: Form, w: Commands, f: Figure) -> None:
     pairs = mirror_pairs(f)
     count = len(pairs) // 2
     d.add(
-        row("Pairs", QLabel(str(count)), tip="Found by name, else by place in the rest pose; brass lines on the stage.")
+        row("Pairs", Label(str(count)), tip="Found by name, else by place in the rest pose; brass lines on the stage.")
     )
     chosen = sorted(d.session.selection.bones) if d.session.selection.figure == f.id else []
     if len(chosen) == 2:
@@ -176,7 +175,7 @@ def _motion(d: Form, w: Commands, f: Figure) -> None:
     if clip is not None:
         d.toggle("Loop", clip.loop, lambda on: d.edit("Loop the clip", lambda sc: _set_loop(sc, f, clip.name, on)),
                  "Plays it again and again; one that travels travels on")  # fmt: skip
-        d.add(row("Length", QLabel(f"{clip.duration:.2f} s, {clip.rate:g} per second")))
+        d.add(row("Length", Label(f"{clip.duration:.2f} s, {clip.rate:g} per second")))
     d.number("Begins at frame", f.clip_start, "", lambda sc, v: edit.figure(sc, f.id, clip_start=float(round(v))),
              words="Move the clip", step=1, decimals=0, reset=0, tip="Frame of the scene at which the clip begins.")  # fmt: skip
     d.number("First frame", s.scene.start, "", lambda sc, v: edit.scene(sc, start=round(v)),

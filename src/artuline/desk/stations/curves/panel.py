@@ -3,8 +3,6 @@
 from dataclasses import replace
 from functools import partial
 
-from PySide6.QtWidgets import QLabel
-
 from artuline.core.bake.bake import Baked
 from artuline.core.bake.delivery import several
 from artuline.core.geometry.euler import ORDERS
@@ -16,6 +14,7 @@ from artuline.desk.stations.curves.commands import BEST, Commands
 from artuline.desk.stations.curves.editor.commands import KeyCommands
 from artuline.desk.stations.curves.goals.commands import LimbCommands
 from artuline.desk.widgets.fields import button, buttons, faint, row, rule, section, short
+from artuline.desk.widgets.label import Label
 
 MOST_DOUBTS = 5
 
@@ -131,7 +130,7 @@ def _layers(d: Form, w: Commands, f: Figure) -> None:
     for layer in reversed(f.layers):
         here = present is not None and layer.id == present.id and w.editing.on_layer()
         d.add(rule(), section(f"Layer: {layer.name}" + (" · edited here" if here else "")))
-        d.add(row("Frames", QLabel(f"{layer.start} to {layer.end}")))
+        d.add(row("Frames", Label(f"{layer.start} to {layer.end}")))
 
         def weight(sc: Scene, v: float, i: str = layer.id) -> Scene:
             kept = edit.replace(sc.figure(f.id).layers, i, lambda x: x.changed(weight=v))

@@ -17,6 +17,7 @@ from artuline.core.scene import edit
 from artuline.core.scene.model import AxisRange, Joint, Scene
 from artuline.core.setup.joints import joint_pose
 from artuline.desk import theme
+from artuline.desk.model.plain import tip as plain_tip
 from artuline.desk.stations.joints.commands import Commands
 from artuline.view.limits import swing_rim
 
@@ -312,7 +313,7 @@ class LimitDial(QWidget):
             if hover != self._hover:
                 self._hover = hover
                 self.setCursor(Qt.CursorShape.SizeAllCursor if hover else Qt.CursorShape.ArrowCursor)
-                self.setToolTip(hover)
+                self.setToolTip(plain_tip(hover))
                 self.update()
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:

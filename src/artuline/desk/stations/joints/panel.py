@@ -4,8 +4,6 @@ import math
 from collections.abc import Callable
 from functools import partial
 
-from PySide6.QtWidgets import QLabel
-
 from artuline.core.scene import edit
 from artuline.core.scene.model import AxisRange, Body, Figure, Joint, Link, Scene
 from artuline.core.setup.hierarchy import tree_parents
@@ -14,6 +12,7 @@ from artuline.desk.form import Form
 from artuline.desk.stations.joints.commands import Commands
 from artuline.desk.stations.joints.dial import LimitDial
 from artuline.desk.widgets.fields import button, buttons, faint, row, rule, section
+from artuline.desk.widgets.label import Label
 
 KINDS = ("ball", "hinge", "fixed", "slide", "axes")
 KIND_TIP = (
@@ -62,7 +61,7 @@ def _loose(d: Form, w: Commands, f: Figure, body: Body) -> None:
 
 def _all(d: Form, w: Commands, f: Figure) -> None:
     kinds = [f"{sum(j.kind == k for j in f.joints)} {k}" for k in KINDS if any(j.kind == k for j in f.joints)]
-    d.add(section("All joints"), row("Joints", QLabel(f"{len(f.joints)}: {', '.join(kinds)}")))
+    d.add(section("All joints"), row("Joints", Label(f"{len(f.joints)}: {', '.join(kinds)}")))
     d.add(faint("Click a body on the stage to see and set the range of its joint."))
     above = tree_parents(f, f.bodies)
     proposed = [j for j in f.joints if above.get(j.child) != j.parent]

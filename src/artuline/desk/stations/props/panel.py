@@ -3,7 +3,7 @@
 import math
 from functools import partial
 
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QPushButton, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QPushButton, QWidget
 
 from artuline.core.scene import edit
 from artuline.core.scene.model import Body, Figure, Joint, Mount, Scene
@@ -13,9 +13,11 @@ from artuline.core.setup.thing_shapes import KINDS
 from artuline.core.setup.things import SIMPLE
 from artuline.desk import theme
 from artuline.desk.form import Form
+from artuline.desk.model.plain import tip as plain_tip
 from artuline.desk.stations.props.commands import Commands
 from artuline.desk.stations.props.pictures import SIZE, way_picture
 from artuline.desk.widgets.fields import button, buttons, faint, row, rule, section, short
+from artuline.desk.widgets.label import Label
 
 
 def fill(d: Form, c: Commands) -> None:
@@ -53,7 +55,7 @@ def _things(d: Form, c: Commands, f: Figure | None) -> None:
         d.add(
             row(
                 x.name,
-                QLabel(state),
+                Label(state),
                 button("Show", partial(c.take, x.id), name=f"Show {x.name}", tip="Takes it in hand"),
             )
         )
@@ -83,7 +85,7 @@ def _whole(d: Form, c: Commands, f: Figure) -> None:
                   ("Upright", c.turn_upright, "For files in which z points up: turns it, and fits its shapes again")))  # fmt: skip
     d.add(button("Another mesh…", c.ask_mesh, tip="Shows it as the mesh of a file; its shapes, hinges and grips stay"))
     if f.bodies:
-        d.add(row("Weighs", QLabel(f"{mass:.2f} kg")))
+        d.add(row("Weighs", Label(f"{mass:.2f} kg")))
     if not f.mounts:
         d.add(faint("Next: click the hand, or the bone, that shall hold it."))
 
@@ -95,7 +97,7 @@ def _parts(d: Form, c: Commands, f: Figure) -> None:
         body = f.body_of.get(b.name)
         joint = f.joint_of.get(body.id) if body is not None else None
         words = f"on {short(bone[joint.parent], 12)}" if joint is not None else ("loose" if len(f.bones) > 1 else "")
-        d.add(row(b.name, QLabel(words), button("Show", partial(c.take, f.id, b.name), name=f"Show {b.name}",
+        d.add(row(b.name, Label(words), button("Show", partial(c.take, f.id, b.name), name=f"Show {b.name}",
                                                 tip="Chooses this part")))  # fmt: skip
     d.choice(
         "Add a",
@@ -248,7 +250,7 @@ def _ways(c: Commands, now: Mount) -> QWidget:
         made.setStyleSheet("padding: 2px;")
         made.setCheckable(True)
         made.setChecked(way == current)
-        made.setToolTip(f"{title}. {tip}.")
+        made.setToolTip(plain_tip(f"{title}. {tip}."))
         made.setAccessibleName(title)
         made.clicked.connect(partial(c.choose_way, way))
         layout.addWidget(made, 1)

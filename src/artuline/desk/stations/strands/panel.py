@@ -2,8 +2,6 @@
 
 from functools import partial
 
-from PySide6.QtWidgets import QLabel
-
 from artuline.core.scene import edit
 from artuline.core.scene.model import Figure, Scene, Strand, StrandPoint
 from artuline.core.setup.lines import length_of
@@ -12,6 +10,7 @@ from artuline.core.setup.strand_kinds import READY, about_seconds
 from artuline.desk.form import Form
 from artuline.desk.stations.strands.commands import Commands
 from artuline.desk.widgets.fields import button, buttons, faint, row, rule, section, short
+from artuline.desk.widgets.label import Label
 
 SHOWN = 12  # strands of a scene that are listed
 LISTED = 6  # points up to which all are listed
@@ -77,7 +76,7 @@ def _new(d: Form, c: Commands, f: Figure | None) -> None:
                   ("Along bones", c.along, "Along the chosen bones, its first part on the bone above: a tail, a plait")))  # fmt: skip
     found = c.all()
     for x in found[:SHOWN] if len(found) > 1 else ():
-        d.add(row(x.name, QLabel("in hand" if x is f else f"{len(x.bones)} parts"),
+        d.add(row(x.name, Label("in hand" if x is f else f"{len(x.bones)} parts"),
                   button("Show", partial(c.take, x.id), name=f"Show {x.name}", tip="Takes it in hand")))  # fmt: skip
     if len(found) > SHOWN:
         d.add(faint(f"And {len(found) - SHOWN} more: choose them in the tree."))
@@ -95,7 +94,7 @@ def _strand(d: Form, c: Commands, f: Figure, r: Strand) -> None:
     def count_of(v: float) -> int:
         return min(max(round(v), 4 if r.closed else 2), 1000)
 
-    d.add(row("Length", QLabel(f"{length:.2f} m")))
+    d.add(row("Length", Label(f"{length:.2f} m")))
     d.plain_number("Parts", r.count, "", lambda v: c.change("Number of parts", count=count_of(v)), step=0.2, decimals=0, low=4 if r.closed else 2, high=1000,
                    tip="Bodies in a line. It hangs and swings the same with any number.")  # fmt: skip
     if r.kind == "beads":
@@ -140,7 +139,7 @@ def _held(d: Form, c: Commands, f: Figure, r: Strand) -> None:
     for k in listed:
         p = r.points[k]
         on = short(p.bone, 14) if p.hold == "mounted" else {"free": "free", "pinned": "the world"}[p.hold]
-        d.add(row(f"Point {k + 1}" + (" •" if k == c.point else ""), QLabel(on),
+        d.add(row(f"Point {k + 1}" + (" •" if k == c.point else ""), Label(on),
                   button("Show", partial(c.take, f.id, k), name=f"Show point {k + 1}", tip="Takes it in hand")))  # fmt: skip
     if len(listed) < len(r.points):
         d.add(faint(f"And {len(r.points) - len(listed)} free points between them: click one on the stage."))
@@ -159,7 +158,7 @@ def _point(d: Form, c: Commands, r: Strand, k: int, p: StrandPoint) -> None:
     d.choice(f"Point {k + 1} held by", ["free", "pinned", "mounted"], p.hold, partial(c.hold, k),
              "Free; pinned to its place in the world; or mounted on the nearest bone, thing or obstacle.")  # fmt: skip
     if p.hold == "mounted":
-        d.add(row("By", QLabel(f"{short(p.bone, 14)} of {short(p.figure, 12)}")))
+        d.add(row("By", Label(f"{short(p.bone, 14)} of {short(p.figure, 12)}")))
     chosen = c.chosen_bone()
     if chosen is not None and chosen != (p.figure, p.bone):
         d.add(button(f"Hold it by {short(chosen[1], 16)}", c.hold_by_chosen, tip="By the bone that is chosen"))

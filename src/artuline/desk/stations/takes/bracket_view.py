@@ -10,7 +10,6 @@ from PySide6.QtWidgets import (
     QComboBox,
     QGridLayout,
     QHBoxLayout,
-    QLabel,
     QMenu,
     QPushButton,
     QScrollArea,
@@ -25,6 +24,7 @@ from artuline.desk import theme
 from artuline.desk.desk import Desk
 from artuline.desk.widgets.cover import Cover
 from artuline.desk.widgets.fields import button
+from artuline.desk.widgets.label import Label
 from artuline.view.camera import Camera
 from artuline.view.stage import Show, draw_list, figure_states
 
@@ -176,7 +176,7 @@ class BracketView(Cover):
     def _head(self, adopt: Callable[[], object]) -> QHBoxLayout:
         """Title, measures, order, and what is done with a run."""
         head = QHBoxLayout()
-        self._title = QLabel()
+        self._title = Label()
         self._title.setObjectName("title")
         self.sort = QComboBox()
         self.sort.setAccessibleName("Sort")

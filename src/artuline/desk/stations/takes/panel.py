@@ -3,7 +3,7 @@
 from functools import partial
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QWidget
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QWidget
 
 from artuline.core.errors import ArtulineError
 from artuline.core.run.measures import PLOTS
@@ -16,6 +16,7 @@ from artuline.desk.stations.takes.bracket_panel import fill_bracket
 from artuline.desk.stations.takes.commands import VIEWS, Commands
 from artuline.desk.stations.takes.plot import Plot
 from artuline.desk.widgets.fields import Choice, button, faint, narrow, row, rule, section, short
+from artuline.desk.widgets.label import Label
 
 ROWS = 12  # of the table of differences
 MOST_GIVEN = 40
@@ -47,13 +48,13 @@ def fill(d: Form, w: Commands, f: Figure) -> None:
     if take is None or ref is None:
         return
     stale = ref.settings != s.scene.settings_fingerprint()
-    state = QLabel("as it was steered" if ref.steered else "out of date" if stale else "matches the settings")
+    state = Label("as it was steered" if ref.steered else "out of date" if stale else "matches the settings")
     state.setObjectName("fault" if stale and not ref.steered else "keyed")
-    d.add(row("State", state), row("Frames", QLabel(f"{ref.start} to {ref.end}")))
+    d.add(row("State", state), row("Frames", Label(f"{ref.start} to {ref.end}")))
     d.add(
         row(
             "Substeps",
-            QLabel(f"{take.substeps[1]} for {take.substeps[0]} asked"),
+            Label(f"{take.substeps[1]} for {take.substeps[0]} asked"),
             tip="Substeps in which something turns too fast or hits too hard are halved by themselves.",
         )
     )
@@ -87,7 +88,7 @@ def _given(d: Form, take: Take) -> None:
     if not take.given or not d.fold("Handed over by rules", f"{len(take.given)}", len(take.given) <= 8):
         return
     for figure, frame, _, by in take.given[:MOST_GIVEN]:
-        d.add(row(short(figure, 18), faint(short(by, 22)) if by else QLabel(""), button(f"{frame}", partial(_go, d, figure, frame), name=f"Go to {figure}",
+        d.add(row(short(figure, 18), faint(short(by, 22)) if by else Label(""), button(f"{frame}", partial(_go, d, figure, frame), name=f"Go to {figure}",
                   tip="Goes to the frame, and chooses the figure")))  # fmt: skip
     if len(take.given) > MOST_GIVEN:
         d.add(faint(f"And {len(take.given) - MOST_GIVEN} more: write them as a table."))
@@ -177,16 +178,16 @@ def _against(d: Form, w: Commands, ref: TakeRef) -> None:
     grid.setHorizontalSpacing(8)
     grid.setColumnStretch(0, 1)
     for k, words in enumerate(("", other.name, ref.name)):
-        head = QLabel(short(words, 14))
+        head = Label(short(words, 14))
         head.setToolTip(words)
         head.setObjectName("small")
         grid.addWidget(head, 0, k, Qt.AlignmentFlag.AlignRight if k else Qt.AlignmentFlag.AlignLeft)
     for i, (path, before, after) in enumerate(changed[:ROWS], 1):
-        name = QLabel(path.split("].")[-1])
+        name = Label(path.split("].")[-1])
         name.setToolTip(path)
         grid.addWidget(name, i, 0)
         for k, value in enumerate((before, after), 1):
-            grid.addWidget(QLabel(value[:14] or "none"), i, k, Qt.AlignmentFlag.AlignRight)
+            grid.addWidget(Label(value[:14] or "none"), i, k, Qt.AlignmentFlag.AlignRight)
     d.add(table)
     if len(changed) > ROWS:
         d.add(faint(f"and {len(changed) - ROWS} more"))

@@ -19,6 +19,7 @@ from PySide6.QtWidgets import (
 
 from artuline.desk import theme
 from artuline.desk.desk import Desk
+from artuline.desk.model.plain import tip as plain_tip
 from artuline.desk.stations.curves.editor.canvas import Canvas
 from artuline.desk.stations.curves.editor.commands import KeyCommands
 from artuline.desk.stations.curves.editor.editing import AXES, SLOTS, Editing
@@ -163,7 +164,7 @@ class Pane(QWidget):
             for (bone, path), label in zip(names, labels):
                 words = PATHS[path].words
                 top = QTreeWidgetItem([label])
-                top.setToolTip(0, label)
+                top.setToolTip(0, plain_tip(label))
                 top.setData(0, NAME, (bone, path, -1))
                 if path in SLOTS:
                     top.setForeground(0, theme.color(WORDS[SLOTS[path]]))

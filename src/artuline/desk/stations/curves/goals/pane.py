@@ -19,6 +19,7 @@ from artuline.core.scene.limb import Elsewhere
 from artuline.core.scene.model import Figure
 from artuline.desk import theme
 from artuline.desk.desk import Desk
+from artuline.desk.model.plain import tip as plain_tip
 from artuline.desk.stations.curves.goals.commands import LimbCommands
 from artuline.desk.widgets.fields import Choice, faint
 
@@ -107,7 +108,7 @@ class MappingPane(QWidget):
         ])  # fmt: skip
         item.setData(0, BONE, way.bone)
         item.setTextAlignment(3, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-        item.setToolTip(4, why)
+        item.setToolTip(4, plain_tip(why))
         if why:
             item.setForeground(4, theme.color("crimson_text"))
             item.setIcon(4, theme.icon("alert-outline", "crimson"))
