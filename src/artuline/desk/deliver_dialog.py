@@ -4,7 +4,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QFileDialog, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 
 from artuline.core.bake.delivery import several
 from artuline.core.bake.merged import Rests
@@ -12,7 +12,7 @@ from artuline.core.scene.model import Figure
 from artuline.desk.desk import Desk
 from artuline.desk.model.which import figure_choices
 from artuline.desk.widgets.dialog import Dialog
-from artuline.desk.widgets.fields import NumberField, faint, row, rule, section
+from artuline.desk.widgets.fields import Choice, NumberField, faint, row, rule, section
 from artuline.formats.all import format_of, suffixes
 from artuline.formats.format import Fate
 from artuline.view.movies import FATES, MovieWish
@@ -48,7 +48,7 @@ class DeliverDialog(Dialog):
         super().__init__(parent, f"Export {figure.name}", "Choose a file…", 500)
         self.desk, self.figure = desk, figure
         self.wish: Wish | None = None
-        self.format = QComboBox()
+        self.format = Choice()
         self.format.setAccessibleName("Format")
         known = [s for s in WORDS if s in suffixes("write") or s in FATES or s == ".obj"]
         for suffix in known:
@@ -101,7 +101,7 @@ class DeliverDialog(Dialog):
         """The choice of figures, and their list for those that are chosen one by one."""
         scene = self.desk.session.scene
         ways = figure_choices(scene, self.figure)
-        self.which = QComboBox()
+        self.which = Choice()
         self.which.setAccessibleName("Figures")
         for key, words in ways.items():
             self.which.addItem(words[0].upper() + words[1:], key)

@@ -243,7 +243,7 @@ def _without(scene: Scene, need: Need, error: ArtulineError, lost: list[str]) ->
     except (ValueError, ArtulineError):
         f = scene.figure(str(need.figure))
         words, made = f"the figure {f.name!r}", edit.without_figure(scene, f.id)
-    lost.append(f"{words} ({error.problem})")
+    lost.append(f"{words} ({error.problem.removeprefix(f'{need.words}: ')})")
     return made
 
 

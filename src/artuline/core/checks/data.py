@@ -56,7 +56,7 @@ def check_need(need: Need, data: AssetStore) -> None:
     for key in need.keys:
         if key not in data:
             raise ArtulineError(
-                f"{need.words} is not whole: a part of its data is missing (assets/{key}.npz)", remedy="Add it again."
+                f"{need.words}: a part of its data is missing (assets/{key}.npz)", remedy="Add it again."
             )
     data.vet((need.keys, need.about), lambda: need.check(data))
 

@@ -21,7 +21,7 @@ from artuline.desk import theme
 from artuline.desk.model.amounts import AmountError, parse, shown
 from artuline.desk.model.plain import clean, unmarked
 from artuline.desk.model.plain import tip as plain_tip
-from artuline.desk.widgets.label import Label
+from artuline.desk.widgets.label import WIDEST_WORD, Label
 
 WIDEST = 480  # pixels of an opened list
 
@@ -249,7 +249,15 @@ def folding(text: str, words: str, opened: bool, turn: Callable[[], object]) -> 
 
 
 class Choice(QComboBox):
-    """A list to choose from; opened, it is as wide as its words."""
+    """A list to choose from; opened, it is as wide as its words. However long they are, they make no panel wider."""
+
+    def minimumSizeHint(self) -> QSize:
+        found = super().minimumSizeHint()
+        return QSize(min(found.width(), WIDEST_WORD), found.height())
+
+    def sizeHint(self) -> QSize:
+        found = super().sizeHint()
+        return QSize(min(found.width(), WIDEST), found.height())
 
     def showPopup(self) -> None:
         # the popup is made when it is first asked for, which a closed list need not pay for

@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QComboBox, QFileDialog, QHeaderView, QTableWidget,
 from artuline.core.scene.model import Figure
 from artuline.core.setup.setups import Setup, setup_mapping
 from artuline.desk.widgets.dialog import Dialog
-from artuline.desk.widgets.fields import row
+from artuline.desk.widgets.fields import Choice, row
 from artuline.desk.widgets.label import Label
 from artuline.formats.setup_file import READY, ready_setup
 
@@ -23,7 +23,7 @@ class SetupDialog(Dialog):
         super().__init__(parent, "Put a setup on " + figure.name, "Put it on", 600)
         self.figure, self._load = figure, load
         self._setup: Setup | None = None
-        self.choice = QComboBox()
+        self.choice = Choice()
         self.choice.setAccessibleName("Setup")
         self.choice.addItems([*READY, "From a file…"])
         self.choice.activated.connect(self._chosen)
@@ -71,7 +71,7 @@ class SetupDialog(Dialog):
             name = QTableWidgetItem(b.name)
             name.setFlags(name.flags() & ~Qt.ItemFlag.ItemIsEditable)
             self.table.setItem(i, 0, name)
-            box = QComboBox()
+            box = Choice()
             box.addItems(bones)
             box.setCurrentText(target)
             self.table.setCellWidget(i, 1, box)

@@ -2,13 +2,13 @@
 
 import math
 
-from PySide6.QtWidgets import QCheckBox, QComboBox, QHeaderView, QTableWidget, QTableWidgetItem, QWidget
+from PySide6.QtWidgets import QCheckBox, QHeaderView, QTableWidget, QTableWidgetItem, QWidget
 
 from artuline.core.geometry.rotation import Array
 from artuline.core.scene.model import Figure, Joint
 from artuline.core.setup.limits import SOURCES, propose_limits, range_text
 from artuline.desk.widgets.dialog import Dialog
-from artuline.desk.widgets.fields import NumberField, button, row
+from artuline.desk.widgets.fields import Choice, NumberField, button, row
 
 
 class LimitsDialog(Dialog):
@@ -17,7 +17,7 @@ class LimitsDialog(Dialog):
     def __init__(self, parent: QWidget, figure: Figure, motion: Array):
         super().__init__(parent, "Propose limits", "Take the ticked ones", 640)
         self.figure, self.motion = figure, motion
-        self.source = QComboBox()
+        self.source = Choice()
         self.source.setAccessibleName("Source")
         self.source.addItems(["from the clips", "from anatomy", "from both"])
         self.source.setCurrentIndex(2)

@@ -7,7 +7,6 @@ import numpy as np
 from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, QTimer
 from PySide6.QtGui import QHelpEvent, QHideEvent, QImage, QMouseEvent, QPainter, QPaintEvent, QPen, QShowEvent
 from PySide6.QtWidgets import (
-    QComboBox,
     QGridLayout,
     QHBoxLayout,
     QMenu,
@@ -23,7 +22,7 @@ from artuline.core.run.take import Take
 from artuline.desk import theme
 from artuline.desk.desk import Desk
 from artuline.desk.widgets.cover import Cover
-from artuline.desk.widgets.fields import button
+from artuline.desk.widgets.fields import Choice, button
 from artuline.desk.widgets.label import Label
 from artuline.view.camera import Camera
 from artuline.view.stage import Show, draw_list, figure_states
@@ -178,7 +177,7 @@ class BracketView(Cover):
         head = QHBoxLayout()
         self._title = Label()
         self._title.setObjectName("title")
-        self.sort = QComboBox()
+        self.sort = Choice()
         self.sort.setAccessibleName("Sort")
         self.sort.setToolTip("In which order the runs stand")
         self.sort.addItems(["by value", *(f"by {n.lower()}" for n in UNITS)])

@@ -6,7 +6,6 @@ from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import (
     QAbstractItemView,
-    QComboBox,
     QHBoxLayout,
     QLineEdit,
     QMenu,
@@ -24,7 +23,7 @@ from artuline.desk.stations.curves.editor.canvas import Canvas
 from artuline.desk.stations.curves.editor.commands import KeyCommands
 from artuline.desk.stations.curves.editor.editing import AXES, SLOTS, Editing
 from artuline.desk.stations.curves.editor.sources import PATHS, Source, words_of
-from artuline.desk.widgets.fields import NumberField, faint
+from artuline.desk.widgets.fields import Choice, NumberField, faint
 
 WORDS = "vermilion_text", "teal_text", "brass_text", "ink"  # the colours of what is drawn so
 NAME = Qt.ItemDataRole.UserRole
@@ -55,7 +54,7 @@ class Pane(QWidget):
         self.search.setToolTip("Shows only the curves whose name has these words")
         self.search.setClearButtonEnabled(True)
         self.search.textChanged.connect(self._filter)
-        self.what = QComboBox()
+        self.what = Choice()
         self.what.setAccessibleName("What is edited")
         self.what.setToolTip("Which keys are edited: of a layer, of the clip, or of the lanes and the place")
         self.what.activated.connect(self._choose_source)
