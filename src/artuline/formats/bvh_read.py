@@ -12,6 +12,7 @@ from artuline.core.geometry.curve import Channel
 from artuline.core.geometry.euler import ORDERS, Order, from_angles
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.clip import Clip
+from artuline.core.motion.frame_grid import RATES, on_frames
 from artuline.core.motion.skeleton import rest_matrices, rigid, skeleton_of
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
@@ -59,9 +60,19 @@ class Motion:
 
     @property
     def rate(self) -> float:
-        """Frames a second, whole where it is nearly so."""
+        """Frames a second, as in use or whole where it is nearly so."""
         rate = 1.0 / self.frame_time
-        return float(round(rate)) if abs(rate - round(rate)) < 0.02 else rate
+        # of those whose frame is as long as the file says, with the digits that it has
+        digits = len(f"{self.frame_time:.9f}".rstrip("0").partition(".")[2])
+        likely = [
+            r for r in (*RATES, float(max(round(rate), 1))) if abs(1.0 / r - self.frame_time) <= 0.51 * 10.0**-digits
+        ]
+        return min(likely, key=lambda r: (r % 1.0 > 0.0, abs(r - rate)), default=rate)
+
+    @property
+    def stated(self) -> float | None:
+        """That rate, if it is one to work at: not that of poses seconds apart."""
+        return self.rate if RATES[0] <= self.rate <= RATES[-1] else None
 
 
 class _Words:
@@ -269,8 +280,10 @@ def read_figure(path: Path | str, assets: AssetStore, cancelled: Cancelled = lam
             channels.append(Channel(called[b], "translation", "LINEAR", times, shifts))
     refs: tuple[ClipRef, ...] = ()
     if channels and len(times) > 1:
-        asset = assets.add(Clip(tuple(channels)).to_arrays())
-        refs = (ClipRef(name=stem, asset=asset, duration=float(times[-1]), rate=min(motion.rate, 1000.0)),)
+        clip, rate, words = on_frames(Clip(tuple(channels)), motion.stated)
+        if words:
+            notes.append(f"Of its motion: {words}.")
+        refs = (ClipRef(name=stem, asset=assets.add(clip.to_arrays()), duration=float(times[-1]), rate=rate),)
     mesh = stick_mesh(figure)
     if mesh is not None:
         figure = figure.changed(asset=assets.add(mesh.to_arrays()), materials=(Material(name="sticks", color=STICKS),))
@@ -354,12 +367,8 @@ def put_motion(
                 at = back[0] + rotation.rotate(back[1], at)
             channels.append(Channel(bone, "translation", "LINEAR", times, at))
     clip_name = edit.fresh_id(name or path.stem or "motion", {c.name for c in figure.clips})
-    ref = ClipRef(
-        name=clip_name,
-        asset=assets.add(Clip(tuple(channels)).to_arrays()),
-        duration=float(times[-1]),
-        rate=min(motion.rate, 1000.0),
-    )
+    clip, rate, _ = on_frames(Clip(tuple(channels)), motion.stated)
+    ref = ClipRef(name=clip_name, asset=assets.add(clip.to_arrays()), duration=float(times[-1]), rate=rate)
     made = edit.figure(scene, figure_id, clips=(*figure.clips, ref), clip=clip_name)
     left = tuple(j.name for j in motion.joints if not j.site and j.name not in mapped)
     return Onto(made, dict(mapped), left)

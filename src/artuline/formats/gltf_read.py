@@ -11,6 +11,7 @@ from artuline.core.errors import CancelledError, why_not
 from artuline.core.geometry import rotation, transforms
 from artuline.core.geometry.curve import Channel
 from artuline.core.motion.clip import Clip
+from artuline.core.motion.frame_grid import on_frames
 from artuline.core.motion.skeleton import rest_matrices, skeleton_of
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.edit import Names
@@ -23,7 +24,6 @@ from artuline.formats.gltf_container import Container, open_container
 from artuline.formats.gltf_mesh import Primitive, Surfaces, read_nodes
 from artuline.formats.gltf_physics import Read
 
-COMMON_RATES = (12, 15, 24, 25, 30, 48, 50, 60, 90, 100, 120)
 PLACEMENT = "placement"  # in the extras of a node that only says where the figure stood in our scene
 REMEDY = "Export the file again, or choose another one."
 
@@ -359,8 +359,10 @@ class _Reader:
             if not channels:
                 self.notes.append(f"The clip {name!r} moves no bone; it is left out.")
                 continue
-            clip = Clip(tuple(channels))
-            found.append((name, clip, clip_rate(clip), _loops(clip, figure)))
+            clip, rate, words = on_frames(Clip(tuple(channels)))
+            if words:
+                self.notes.append(f"The clip {name!r}: {words}.")
+            found.append((name, clip, rate, _loops(clip, figure)))
         return found
 
     def _channels(self, animation: Part, figure: Figure) -> list[Channel]:
@@ -408,19 +410,6 @@ class _Reader:
         if kind != "CUBICSPLINE" and path == "rotation":
             values = rotation.normalize(values)
         return Channel(bone, path, kind, times, values)  # type: ignore[arg-type]
-
-
-def clip_rate(clip: Clip) -> float:
-    """The frame rate on whose frames the keys lie: the lowest common rate that fits, else 24."""
-    times = clip.key_times()
-    if len(times) < 3:
-        return 24.0
-    for rate in (24, 30, 25, *COMMON_RATES):
-        off = np.abs(times * rate - np.round(times * rate))
-        if off.max() < 0.02 and np.median(np.diff(times)) * rate < 12:
-            return float(rate)
-    guess = 1.0 / float(np.median(np.diff(times)))
-    return float(min(max(round(guess), 1), 1000)) if math.isfinite(guess) else 24.0
 
 
 def _loops(clip: Clip, figure: Figure) -> bool:

@@ -6,6 +6,7 @@ from typing import cast
 
 import numpy as np
 
+from artuline.formats.apart import read_apart
 from artuline.formats.files import read_plain
 from artuline.formats.format import Format
 
@@ -13,6 +14,13 @@ MOST_BYTES = 256 * 2**20
 
 
 def _read(path: Path) -> tuple[np.ndarray, np.ndarray]:
+    """The mesh of a file, read in a process of its own."""
+    read_plain(path, MOST_BYTES)
+    return read_apart(read_here, path)  # type: ignore[no-any-return]
+
+
+def read_here(path: Path) -> tuple[np.ndarray, np.ndarray]:
+    """All triangles of a file: vertices (V, 3), triangles (T, 3). Raises what the library raises."""
     import trimesh
 
     data = io.BytesIO(read_plain(path, MOST_BYTES))

@@ -22,17 +22,16 @@ NEAR = 0.05  # share of the skeleton's size within which a body belongs to the b
 FAR = 1e9
 
 
-def read_bodies(stage: Any, figure: Figure, z_up: bool, notes: list[str]) -> Figure:
-    """The figure with the rigid bodies of a file, each on the bone that is called like it, else on the one that begins where it is; ``notes``: what is left out."""
+def read_bodies(stage: Any, figure: Figure, skeleton: Any, notes: list[str]) -> Figure:
+    """The figure with the rigid bodies of a file, each on the bone that is called like it, else on the one that begins where it is. ``figure``: with the bones as
+    they are in the frame of the prim ``skeleton``; ``notes``: what is left out.
+    """
     from pxr import UsdPhysics
 
     prims = [p for p in stage.Traverse() if p.HasAPI(UsdPhysics.RigidBodyAPI)][:MOST_BODIES]
     if not prims:
         return figure
-    if z_up:
-        notes.append("Bodies of a file in which z is upwards are not read.")
-        return figure
-    reader = _Bodies(figure, notes)
+    reader = _Bodies(figure, skeleton, notes)
     for prim in prims:
         reader.body(prim)
     for prim in stage.Traverse():
@@ -46,7 +45,11 @@ def read_bodies(stage: Any, figure: Figure, z_up: bool, notes: list[str]) -> Fig
 
 
 class _Bodies:
-    def __init__(self, figure: Figure, notes: list[str]):
+    def __init__(self, figure: Figure, prim: Any, notes: list[str]):
+        from pxr import Usd, UsdGeom
+
+        world = UsdGeom.Xformable(prim).ComputeLocalToWorldTransform(Usd.TimeCode.EarliestTime())
+        self.back = np.linalg.pinv(np.array(world, float).T)  # from the world to the skeleton
         self.figure, self.notes, self.unit = figure, notes, figure.unit
         skeleton = skeleton_of(figure)
         self.rest = skeleton.global_matrices(skeleton.rest)
@@ -58,16 +61,11 @@ class _Bodies:
         self.frame: dict[str, Array] = {}  # where a prim is in the frame of its bone
 
     def _place(self, prim: Any) -> Array | None:
-        """Where a prim is (4, 4) in the frame of the skeleton's root; None if it cannot be used."""
-        from pxr import Usd, UsdGeom, UsdSkel
+        """Where a prim is (4, 4) in the frame of the skeleton; None if it cannot be used."""
+        from pxr import Usd, UsdGeom
 
         early = Usd.TimeCode.EarliestTime()
-        m = np.array(UsdGeom.Xformable(prim).ComputeLocalToWorldTransform(early), float).T
-        above = prim
-        while above and not above.IsA(UsdSkel.Root):
-            above = above.GetParent()
-        if above:
-            m = np.linalg.pinv(np.array(UsdGeom.Xformable(above).ComputeLocalToWorldTransform(early), float).T) @ m
+        m = self.back @ np.array(UsdGeom.Xformable(prim).ComputeLocalToWorldTransform(early), float).T
         good = np.isfinite(m).all() and np.abs(m).max() < FAR and abs(np.linalg.det(m[:3, :3])) > 1e-18
         return m if good else None
 

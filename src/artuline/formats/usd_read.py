@@ -1,73 +1,86 @@
 """USD in: the first skinned skeleton of a file, with its meshes and its animation."""
 
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
-from artuline.core.errors import ArtulineError, CancelledError
-from artuline.core.geometry import rotation, transforms
+from artuline.core.errors import ArtulineError
 from artuline.core.geometry.curve import Channel
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.clip import Clip
+from artuline.core.motion.frame_grid import RATES, on_frames
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.edit import Names
 from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Bone, ClipRef, Figure, Material
 from artuline.core.setup.sticks import stick_mesh
 from artuline.core.setup.units import unit_name
+from artuline.formats.apart import read_apart
 from artuline.formats.checked import Cancelled
 from artuline.formats.files import read_plain
 from artuline.formats.format import Format, Imported
 from artuline.formats.usd_bodies import read_bodies
+from artuline.formats.usd_open import open_stage
+from artuline.formats.usd_place import Placed, chain_of, place, split
 from artuline.formats.usd_write import SUFFIXES
 
 MOST_BYTES = 2 * 2**30
 MOST_JOINTS, MOST_FRAMES, MOST_VERTICES = 2000, 100_000, 20_000_000
 REMEDY = "Export the file again with its skeleton, or choose another one."
-MOST_COLORS = 200
+MOST_COLORS, MOST_NOTES = 200, 40
 
 
 def read_figure(path: Path | str, assets: AssetStore, cancelled: Cancelled = lambda: False) -> Imported:
-    """A figure with its clip. Raises ArtulineError with file and remedy, CancelledError on request; then nothing was added."""
+    """A figure with its clip, read in a process of its own. Raises ArtulineError with file and remedy, CancelledError on request; then nothing was added."""
     path = Path(path)
     # whether it is there, a plain file and not too large; the library opens it by its name, for what it refers to
     read_plain(path, MOST_BYTES)
-    reader = _Reader(path, cancelled)
+    imported, made = read_apart(read_here, path, cancelled)
+    for key, arrays in made.items():
+        assets.put(key, arrays)
+    return imported  # type: ignore[no-any-return]
+
+
+def read_here(path: Path) -> tuple[Imported, dict[str, dict[str, np.ndarray]]]:
+    """A figure with its clip, and the arrays that it needs by their hashes. Raises ArtulineError with file and remedy."""
+    assets, reader = AssetStore(), _Reader(path)
     try:
         figure, mesh, clip = reader.read()
-    except (ArtulineError, CancelledError):
+    except ArtulineError:
         raise
     except Exception as error:
         raise reader.fail(f"the file cannot be read ({type(error).__name__})") from error
     refs: tuple[ClipRef, ...] = ()
     if clip is not None:
         duration = float(clip.key_times()[-1])
-        refs = (
-            ClipRef(name=path.stem or "move", asset=assets.add(clip.to_arrays()), duration=duration, rate=reader.rate),
-        )
+        name = path.stem or "move"
+        refs = (ClipRef(name=name, asset=assets.add(clip.to_arrays()), duration=duration, rate=reader.rate),)
     asset = assets.add(mesh.to_arrays()) if mesh is not None else None
-    return Imported(figure.changed(asset=asset, clips=refs, clip=refs[0].name if refs else None), tuple(reader.notes))
+    figure = figure.changed(asset=asset, clips=refs, clip=refs[0].name if refs else None)
+    return Imported(figure, tuple(reader.notes[:MOST_NOTES])), {key: dict(assets[key]) for key in assets}
 
 
 class _Reader:
-    def __init__(self, path: Path, cancelled: Cancelled):
-        self.path, self._cancelled, self.notes, self.rate = path, cancelled, list[str](), 24.0
+    def __init__(self, path: Path):
+        self.path, self.notes, self.rate = path, list[str](), 24.0
 
     def fail(self, what: str) -> ArtulineError:
         return ArtulineError(what, place=str(self.path), remedy=REMEDY)
 
     def read(self) -> tuple[Figure, Mesh | None, Clip | None]:
-        from pxr import Tf, Usd, UsdGeom, UsdSkel
+        from pxr import Usd, UsdGeom, UsdSkel
 
-        try:
-            stage = Usd.Stage.Open(str(self.path))
-        except Tf.ErrorException as error:
-            raise self.fail("the file is no USD that can be read") from error
-        if not stage:
-            raise self.fail("the file is no USD that can be read")
-        self.rate = min(max(float(stage.GetTimeCodesPerSecond()), 0.1), 1000.0)
-        skeletons = [UsdSkel.Skeleton(p) for p in stage.Traverse() if p.IsA(UsdSkel.Skeleton)]
+        stage = open_stage(self.path, self.fail)
+        # time codes are not frames: how many pass in a second is one thing, how many pictures are shown another
+        self.codes = min(max(float(stage.GetTimeCodesPerSecond()), 0.1), 100_000.0)
+        stated = float(stage.GetFramesPerSecond()) if stage.GetRootLayer().HasFramesPerSecond() else 0.0
+        self.stated = stated if 0.1 <= stated <= 1000.0 else None
+        self.likely = self.codes if RATES[0] - 0.1 <= self.codes <= RATES[-1] else None
+        inside = Usd.TraverseInstanceProxies()
+        prims = list(Usd.PrimRange.Stage(stage, inside))
+        skeletons = [UsdSkel.Skeleton(p) for p in prims if p.IsA(UsdSkel.Skeleton)]
         if not skeletons:
             raise self.fail("the file has no skeleton")
         if len(skeletons) > 1:
@@ -76,21 +89,51 @@ class _Reader:
         cache = UsdSkel.Cache()
         root = UsdSkel.Root.Find(skel.GetPrim())
         if root:
-            cache.Populate(root, Usd.PrimDefaultPredicate)
+            cache.Populate(root, inside)
         query = cache.GetSkelQuery(skel)
-        bones = self._bones(skel, query, UsdGeom.GetStageUpAxis(stage) == UsdGeom.Tokens.z)
+        self.z_up = UsdGeom.GetStageUpAxis(stage) == UsdGeom.Tokens.z
+        if self.z_up:
+            self.notes.append("z is upwards in the file: it is set up.")
+        bones = self._bones(skel, query)
         unit = float(UsdGeom.GetStageMetersPerUnit(stage))
         unit = unit if 1e-6 < unit < 1e6 else 1.0
         if unit != 1.0:
             self.notes.append(f"The file's unit: {unit_name(unit)}.")
+        try:
+            chain = chain_of(stage, skel.GetPrim(), self.codes / (self.stated or self.likely or 24.0), self.z_up, MOST_FRAMES)
+        except ValueError as error:
+            raise self.fail(str(error)) from error
         stem = self.path.stem or "figure"
-        figure = Figure(id=stem, name=stem, source=self.path.name, bones=bones, unit=unit)
-        figure, mesh = self._skin(stage, cache, root, skel, figure)
-        figure = read_bodies(stage, figure, self.z_up, self.notes)
-        figure = self._placed(figure, root, unit)
-        return figure, mesh, self._clip(query, figure, stage)
+        figure = Figure(
+            id=stem, name=stem, source=self.path.name, bones=bones, unit=unit * (chain.size if chain.even else 1.0)
+        )
+        figure, mesh = self._skin(cache, root, skel, figure)
+        if chain.even:
+            figure = read_bodies(stage, figure, skel.GetPrim(), self.notes)
+        self._say_left_out(prims, mesh)
+        tops = [i for i, up in enumerate(self.parents) if up < 0]
+        placed = place(figure.changed(unit=unit), chain, str(skel.GetPrim().GetName()), tops)
+        self.notes += placed.notes
+        if mesh is not None and placed.bone is not None:
+            # the bone above all others is the first
+            mesh = replace(mesh, palette_bone=mesh.palette_bone + np.int32(1))
+        return placed.figure, mesh, self._clip(query, placed, stage)
 
-    def _bones(self, skel: Any, query: Any, z_up: bool) -> tuple[Bone, ...]:
+    def _say_left_out(self, prims: list[Any], mesh: Mesh | None) -> None:
+        """Say what the file has besides its first skeleton and the skins of it."""
+        from pxr import UsdGeom, UsdSkel
+
+        meshes = sum(p.IsA(UsdGeom.Mesh) for p in prims)
+        if meshes > self.skinned:
+            self.notes.append(
+                f"{meshes - self.skinned} of {meshes} meshes are no skin of this skeleton; they are left out."
+            )
+        if any(p.IsA(UsdSkel.BlendShape) for p in prims):
+            self.notes.append("It has blend shapes; they are left out.")
+        if any(p.IsA(UsdGeom.PointInstancer) for p in prims):
+            self.notes.append("It has things placed by points; they are left out.")
+
+    def _bones(self, skel: Any, query: Any) -> tuple[Bone, ...]:
         joints = list(skel.GetJointsAttr().Get() or [])
         if not 0 < len(joints) <= MOST_JOINTS or not query:
             raise self.fail(f"its skeleton has {len(joints)} joints that can be used")
@@ -118,62 +161,29 @@ class _Reader:
             or (np.abs(np.linalg.det(matrices[:, :3, :3])) < 1e-12).any()
         ):
             raise self.fail("its skeleton's transforms cannot be used")
-        self.z_up = z_up
-        if z_up:
-            self.notes.append("z is upwards in the file: it is set up.")
         names, made = Names(), list[Bone]()
         for i, joint in enumerate(joints):
             name = names.fresh(
                 str(called[i] if len(called) == len(joints) and called[i] else str(joint).rsplit("/", 1)[-1])
             )
-            t, q, s = self._local(matrices[i][None], i)
+            t, q, s = split(matrices[i][None])
             made.append(
                 Bone(name=name, parent=made[self.parents[i]].name if self.parents[i] >= 0 else None, translation=tuple(t[0]), rotation=tuple(q[0]),
                      scale=tuple(s[0]), deforms=True)
             )  # fmt: skip
         return tuple(made)
 
-    def _local(self, m: Array, joint: int) -> tuple[Array, Array, Array]:
-        """Local transforms (F, 4, 4) of a joint as places, turns and scales, set up where z is upwards."""
-        if self.z_up and self.parents[joint] < 0:
-            up = np.eye(4)
-            up[:3, :3] = rotation.to_matrix(rotation.from_rotation_vector(np.array([-0.5 * np.pi, 0.0, 0.0])))
-            m = up @ m
-        parts = [transforms.decompose(x) for x in m]
-        return (
-            np.array([p[0] for p in parts]),
-            rotation.normalize(np.array([p[1] for p in parts])),
-            np.array([p[2] for p in parts]),
-        )
-
-    def _placed(self, figure: Figure, root: Any, unit: float) -> Figure:
-        """Where the file has the skeleton, if it only stands and is turned about the upright."""
-        from pxr import Usd, UsdGeom
-
-        if not root:
-            return figure
-        m = np.array(
-            UsdGeom.Xformable(root.GetPrim()).ComputeLocalToWorldTransform(Usd.TimeCode.EarliestTime()), float
-        ).T
-        if not np.isfinite(m).all() or abs(np.linalg.det(m[:3, :3])) < 1e-12:
-            return figure
-        t, q, s = transforms.decompose(m)
-        if self.z_up:
-            t = np.array([t[0], t[2], -t[1]])
-            return figure.changed(position=tuple(unit * t), unit=unit * float(s[0]))
-        turn = 2.0 * float(np.arctan2(q[1], q[3]))
-        return figure.changed(position=tuple(unit * t), turn=turn, unit=unit * float(s[0]))
-
-    def _skin(self, stage: Any, cache: Any, root: Any, skel: Any, figure: Figure) -> tuple[Figure, Mesh | None]:
+    def _skin(self, cache: Any, root: Any, skel: Any, figure: Figure) -> tuple[Figure, Mesh | None]:
         from pxr import Usd, UsdGeom
 
         parts = []
-        for binding in cache.ComputeSkelBindings(root, Usd.PrimDefaultPredicate) if root else ():
+        for binding in cache.ComputeSkelBindings(root, Usd.TraverseInstanceProxies()) if root else ():
             if binding.GetSkeleton().GetPath() == skel.GetPath():
                 parts += [
                     t for t in binding.GetSkinningTargets() if t.GetPrim().IsA(UsdGeom.Mesh) and t.HasJointInfluences()
                 ]
         found = [x for x in (self._part(t, len(figure.bones)) for t in parts) if x is not None]
+        self.skinned = len(found)
         if not found:
             self.notes.append("The file has no skin: sticks stand for it.")
             return figure.changed(materials=(Material(name="sticks", color=(0.55, 0.47, 0.34)),)), stick_mesh(figure)
@@ -201,8 +211,6 @@ class _Reader:
         """Positions, normals, triangles, bones, weights of a mesh, and the colour of every triangle; None where it cannot be used."""
         from pxr import Usd, UsdGeom
 
-        if self._cancelled():
-            raise CancelledError
         mesh = UsdGeom.Mesh(target.GetPrim())
         name, early = mesh.GetPrim().GetName(), Usd.TimeCode.EarliestTime()
         points = np.array(mesh.GetPointsAttr().Get(early) or [], float).reshape(-1, 3)
@@ -260,32 +268,47 @@ class _Reader:
         normals /= np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-12)
         return points, normals, triangles, which, weights, np.clip(np.round(color[owner], 5), 0.0, 1.0)
 
-    def _clip(self, query: Any, figure: Figure, stage: Any) -> Clip | None:
+    def _clip(self, query: Any, placed: Placed, stage: Any) -> Clip | None:
+        from pxr import Usd
+
         animation = query.GetAnimQuery()
-        times = np.unique(np.round(animation.GetJointTransformTimeSamples(), 6)) if animation else np.zeros(0)
-        if not len(times):
+        samples = animation.GetJointTransformTimeSamples() if animation else []
+        times = np.unique(np.round([*samples, *placed.chain.codes], 6))
+        if len(times) < 2 and not len(samples):
             self.notes.append("The file has no animation: the figure stands in its rest pose.")
             return None
         if len(times) > MOST_FRAMES:
             raise self.fail(f"its animation has {len(times)} frames, {MOST_FRAMES} at most")
-        found = []
-        for t in times.tolist():
-            if self._cancelled():
-                raise CancelledError
-            found.append(np.array(query.ComputeJointLocalTransforms(t), float).reshape(-1, 4, 4).transpose(0, 2, 1))
-        matrices = np.array(found)
+        matrices = np.array(
+            [
+                np.array(query.ComputeJointLocalTransforms(t), float).reshape(-1, 4, 4).transpose(0, 2, 1)
+                for t in times.tolist()
+            ]
+        )
         if not np.isfinite(matrices).all() or (np.abs(np.linalg.det(matrices[..., :3, :3])) < 1e-12).any():
             raise self.fail("its animation has transforms that cannot be used")
-        seconds = (times - times[0]) / self.rate
+        how: Any = "STEP" if stage.GetInterpolationType() == Usd.InterpolationTypeHeld else "LINEAR"
+        seconds, carried = (times - times[0]) / self.codes, placed.carried(times)
         channels = []
-        for i, bone in enumerate(figure.bones):
-            t, q, s = self._local(matrices[:, i], i)
+
+        def add(bone: Bone, t: Array, q: Array, s: Array) -> None:
             if np.abs(t - bone.translation).max() > 1e-6 * (1.0 + np.abs(t).max()):
-                channels.append(Channel(bone.name, "translation", "LINEAR", seconds, t))
-            channels.append(Channel(bone.name, "rotation", "LINEAR", seconds, rotation.make_continuous(q)))
+                channels.append(Channel(bone.name, "translation", how, seconds, t))
+            channels.append(Channel(bone.name, "rotation", how, seconds, q))
             if np.abs(s - bone.scale).max() > 1e-3:
-                channels.append(Channel(bone.name, "scale", "LINEAR", seconds, s))
-        return Clip(tuple(channels))
+                channels.append(Channel(bone.name, "scale", how, seconds, s))
+
+        bones = placed.figure.bones
+        moves = placed.moves(times)
+        if moves is not None:
+            add(bones[0], *moves)
+        for i, bone in enumerate(bones[len(bones) - len(self.parents) :]):
+            m = matrices[:, i]
+            add(bone, *split(carried @ m if self.parents[i] < 0 else m))
+        clip, self.rate, words = on_frames(Clip(tuple(channels)), self.stated, self.likely)
+        if words:
+            self.notes.append(f"Of its motion: {words}.")
+        return clip
 
 
 FORMAT = Format("USD", SUFFIXES, read_figure=read_figure)

@@ -14,6 +14,11 @@ from artuline.core.geometry.rotation import Array
 Interpolation = Literal["LINEAR", "STEP", "CUBICSPLINE"]
 
 
+def at_once(times: Array) -> Array:
+    """How far apart, s, two times may be and still be the same: what single precision leaves of them, as most files have them."""
+    return np.asarray(2.0**-22 * np.abs(times) + 1e-9)
+
+
 @dataclass(frozen=True, eq=False)
 class Channel:
     """One curve: of a ``path`` (what it moves) of a ``bone``, or of whatever else has that name.
@@ -54,6 +59,9 @@ def sample_together(
     def straight(a: Array, b: Array, u: Array) -> Array:
         return rotation.slerp(a, b, u[..., 0]) if path == "rotation" else a + (b - a) * u
 
+    # a key acts from its frame on, whatever the last digits of both are
+    near = np.clip(np.searchsorted(keys, times), 0, len(keys) - 1)
+    times = np.where(np.abs(keys[near] - times) <= at_once(times), np.maximum(keys[near], times), times)
     t = np.clip(times, keys[0], keys[-1])
     i = np.clip(np.searchsorted(keys, times, side="right") - 1, 0, max(len(keys) - 2, 0))
     if len(keys) == 1:

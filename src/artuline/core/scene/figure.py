@@ -14,7 +14,20 @@ from artuline.core.scene.mount import Mount
 from artuline.core.scene.soft import Soft
 from artuline.core.scene.steering import Steering
 from artuline.core.scene.strand import Strand
-from artuline.core.scene.values import UPRIGHT, ZERO, Id, Model, NonNegative, Positive, Quat, Share, Vec3, known, unique
+from artuline.core.scene.values import (
+    UPRIGHT,
+    ZERO,
+    Id,
+    Model,
+    NonNegative,
+    Positive,
+    Quat,
+    Rate,
+    Share,
+    Vec3,
+    known,
+    unique,
+)
 
 
 class Bone(Model):
@@ -47,7 +60,7 @@ class ClipRef(Model):
     name: Id
     asset: Id
     duration: NonNegative
-    rate: Positive = 24.0
+    rate: Rate = 24.0
     loop: bool = False
 
 

@@ -10,7 +10,7 @@ from artuline.core.errors import MissingError
 from artuline.core.scene.figure import Figure
 from artuline.core.scene.lanes import VectorLane
 from artuline.core.scene.rule import Rule
-from artuline.core.scene.values import MOST_FRAME, ZERO, Id, Model, Vec3, known, unique
+from artuline.core.scene.values import MOST_FRAME, ZERO, Id, Model, Rate, Vec3, known, unique
 from artuline.core.scene.world import BodyRef, Ground, Gusts, JointRef, Link, LinkEnd, Push
 
 FORMAT_VERSION = 5
@@ -42,7 +42,7 @@ class Scene(Model):
 
     version: int = FORMAT_VERSION
     name: str = "Untitled"
-    rate: Annotated[float, Field(gt=0.0, le=1000.0)] = 24.0
+    rate: Rate = 24.0
     start: Annotated[int, Field(ge=-MOST_FRAME, le=MOST_FRAME)] = 0
     end: Annotated[int, Field(ge=-MOST_FRAME, le=MOST_FRAME)] = 100
     substeps: Annotated[int, Field(ge=1, le=1000)] = 10

@@ -33,6 +33,7 @@ Vec3 = tuple[float, float, float]
 Quat = Annotated[tuple[float, float, float, float], AfterValidator(_unit)]
 Positive = Annotated[float, Field(gt=0.0)]
 NonNegative = Annotated[float, Field(ge=0.0)]
+Rate = Annotated[float, Field(ge=0.1, le=1000.0)]  # frames a second
 Share = Annotated[float, Field(ge=0.0, le=1.0)]
 Id = Annotated[str, Field(min_length=1)]
 

@@ -95,6 +95,17 @@ class Commands:
 
         self.session.edit(f"Remove {f.name}", lambda s: edit.without_figure(s, f.id))
 
+    def set_clip_rate(self, figure: str, clip: str, rate: float) -> None:
+        """Another number of frames a second for a clip: its keys stay when they are, the scene follows its only figure."""
+
+        def change(s: Scene) -> Scene:
+            f = s.figure(figure)
+            clips = tuple(c.changed(rate=rate) if c.name == clip else c for c in f.clips)
+            return choose_clip(edit.figure(s, figure, clips=clips), figure, f.clip)
+
+        if self.session.edit("Set the clip's frames", change):
+            self.desk.tell(f"The scene runs at {self.session.scene.rate:.6g} frames a second.")
+
     def choose_clip(self, figure: str, clip: str | None) -> None:
         """Play another clip; says what follows from it."""
         before = self.session.scene

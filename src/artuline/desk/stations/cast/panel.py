@@ -3,6 +3,7 @@
 import math
 from functools import partial
 
+from artuline.core.motion.frame_grid import RATES
 from artuline.core.motion.skeleton import rest_matrices
 from artuline.core.scene import edit
 from artuline.core.scene.model import MOST_FRAME, Figure, Scene
@@ -175,7 +176,21 @@ def _motion(d: Form, w: Commands, f: Figure) -> None:
     if clip is not None:
         d.toggle("Loop", clip.loop, lambda on: d.edit("Loop the clip", lambda sc: _set_loop(sc, f, clip.name, on)),
                  "Plays it again and again; one that travels travels on")  # fmt: skip
-        d.add(row("Length", Label(f"{clip.duration:.2f} s, {clip.rate:g} per second")))
+        d.add(row("Length", Label(f"{clip.duration:.2f} s")))
+        rates = Choice()
+        rates.setAccessibleName("Frames a second of the clip")
+        for rate in sorted({*RATES, clip.rate}):
+            rates.addItem(f"{rate:.6g} per second", rate)
+        rates.setCurrentIndex(rates.findData(clip.rate))
+        rates.activated.connect(lambda i: w.set_clip_rate(f.id, clip.name, rates.itemData(i)))
+        narrow(rates)
+        d.add(
+            row(
+                "Its frames",
+                rates,
+                tip="On which frames its keys lie, as far as they tell; the scene follows its only figure.",
+            )
+        )
     d.number("Begins at frame", f.clip_start, "", lambda sc, v: edit.figure(sc, f.id, clip_start=float(round(v))),
              words="Move the clip", step=1, decimals=0, reset=0, tip="Frame of the scene at which the clip begins.")  # fmt: skip
     d.number("First frame", s.scene.start, "", lambda sc, v: edit.scene(sc, start=round(v)),
@@ -185,7 +200,7 @@ def _motion(d: Form, w: Commands, f: Figure) -> None:
              words="Change the range", step=1, decimals=0, low=s.scene.start + 1, high=MOST_FRAME,
              tip="Where the range ends; after the first frame.")  # fmt: skip
     d.number("Frame rate", s.scene.rate, "per s", lambda sc, v: edit.scene(sc, rate=v),
-             words="Change the frame rate", step=1, decimals=0, low=1, high=240, reset=24,
+             words="Change the frame rate", step=1, decimals=0 if float(s.scene.rate).is_integer() else 3, low=1, high=240, reset=24,
              tip="A clip with another rate is resampled; the checks say so.")  # fmt: skip
 
 
