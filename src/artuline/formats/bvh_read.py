@@ -17,7 +17,7 @@ from artuline.core.motion.skeleton import rest_matrices, rigid, skeleton_of
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Bone, ClipRef, Figure, Material, Scene
-from artuline.core.setup.sticks import stick_mesh
+from artuline.core.setup.sticks import STICKS, stick_mesh
 from artuline.core.setup.tilt import Z_UP
 from artuline.core.setup.units import likely_unit, unit_name
 from artuline.formats.bvh_names import POSITIONS, ROTATIONS, SUFFIX
@@ -28,7 +28,6 @@ from artuline.formats.format import Format, Imported
 MOST_BYTES = 512 * 2**20
 MOST_JOINTS, MOST_FRAMES, MOST_DEPTH = 2000, 500_000, 200
 MOST = 1e9  # that a number may be
-STICKS = (0.55, 0.47, 0.34)
 REMEDY = "Export the file again, or choose another one."
 
 
@@ -79,7 +78,9 @@ class _Words:
     """The words of the file with the lines they stand in."""
 
     def __init__(self, path: Path, text: str):
-        self.path, self.lines = path, text.splitlines()
+        self.path = path
+        # remarks that people put in; the lines keep their numbers
+        self.lines = ["" if x.lstrip().startswith(("#", "//")) else x for x in text.splitlines()]
         self.line = 0
         self._rest: list[str] = []
 
@@ -98,13 +99,17 @@ class _Words:
         return self._rest.pop(0)
 
     def rest_of_line(self) -> str:
-        found, self._rest = " ".join(self._rest), []
+        words, self._rest = self._rest, []
+        found = " ".join(words)
+        if found.endswith("{"):
+            # the bracket beside the name
+            found, self._rest = found[:-1].rstrip(), ["{"]
         return found
 
     def number(self) -> float:
         word = self.next()
         try:
-            found = float(word)
+            found = float(_with_point(word))
         except ValueError:
             raise self.fail(f"{word[:40]!r} is not a number") from None
         if not abs(found) < MOST:
@@ -113,9 +118,18 @@ class _Words:
 
     def expect(self, *words: str) -> str:
         word = self.next()
+        head, colon, rest = word.partition(":")
+        if colon and rest:
+            # a number right behind the colon
+            word, self._rest = head + colon, [rest, *self._rest]
         if word.upper() not in words:
             raise self.fail(f"{word[:40]!r} stands where {' or '.join(words)} should")
         return word.upper()
+
+
+def _with_point(word: str) -> str:
+    """A number with the point that it has a comma for, or without the comma that parts it from the next."""
+    return word.rstrip(",;") if "." in word else word.rstrip(",;").replace(",", ".")
 
 
 def read_motion(path: Path | str) -> Motion:
@@ -196,7 +210,7 @@ def _values(w: _Words, joints: list[Joint], frames: int, seconds: float) -> Moti
         raise w.fail(f"there are {len(lines)} lines of motion for {frames} frames", len(w.lines))
     table = np.empty((frames, width))
     for i, (number, text) in enumerate(lines[:frames]):
-        words = text.split()
+        words = text.split() if "," not in text else [_with_point(x) for x in text.split()]
         if len(words) != width:
             raise w.fail(f"there are {len(words)} numbers for {width} channels", number)
         try:

@@ -12,6 +12,7 @@ from artuline.formats.gltf_container import Container, open_container
 MOST_VERTICES = 3_000_000
 DEEPEST = 1000  # nodes above each other
 MOST_WEIGHTS = 8  # sets of four joints a vertex
+TRIANGLES, STRIP, FAN = 4, 5, 6  # how the vertices of a primitive make triangles
 
 
 @dataclass
@@ -38,7 +39,7 @@ class Surfaces:
         """
         where = primitive.where
         mode = primitive.whole("mode", 4)
-        if mode != 4:
+        if mode not in (TRIANGLES, STRIP, FAN):
             self.notes.append(f"{where} is not made of triangles (mode {mode}); it is left out.")
             return None
         if "targets" in primitive:
@@ -56,11 +57,11 @@ class Surfaces:
             indices = self.c.accessor(primitive, "indices", ("SCALAR",)).astype(np.int64)
         else:
             indices = np.arange(n)
-        if len(indices) % 3:
+        if mode == TRIANGLES and len(indices) % 3:
             raise primitive.fail(f"has {len(indices)} indices, which is not a multiple of 3")
         if len(indices) and not 0 <= int(indices.min()) <= int(indices.max()) < n:
             raise primitive.fail(f"points at vertex {int(indices.max())} of {n}")
-        triangles = indices.reshape(-1, 3)
+        triangles = corners_of(indices, mode)
         if "NORMAL" in attributes:
             normals = self.c.accessor(attributes, "NORMAL", ("VEC3",)).astype(float)
         else:
@@ -105,6 +106,19 @@ class Surfaces:
         return s + start, w / total
 
 
+def corners_of(indices: np.ndarray, mode: int) -> np.ndarray:
+    """Triangles (T, 3) of a row of vertices, in the order in which glTF has them (section 3.7.2.1); without those of a strip or fan that have no area."""
+    if mode == TRIANGLES:
+        return indices.reshape(-1, 3)
+    i = np.arange(max(len(indices) - 2, 0))
+    if mode == STRIP:
+        found = np.stack([indices[i], indices[i + 1 + i % 2], indices[i + 2 - i % 2]], axis=1)
+    else:
+        found = np.stack([indices[i + 1], indices[i + 2], np.broadcast_to(indices[:1], len(i))], axis=1)
+    a, b, c = found.T
+    return np.asarray(found[(a != b) & (b != c) & (c != a)])
+
+
 def vertex_normals(positions: np.ndarray, triangles: np.ndarray) -> np.ndarray:
     """Area-weighted vertex normals (V, 3)."""
     a, b, c = (positions[triangles[:, k]] for k in range(3))
@@ -123,6 +137,7 @@ def read_nodes(path: Path) -> tuple[np.ndarray, np.ndarray]:
     surfaces = Surfaces(c, [])
     child_of = {child for node in nodes for child in node.indices("children", nodes, "nodes")}
     todo = [(i, np.eye(4), 0) for i in range(len(nodes)) if i not in child_of]
+    seen: set[int] = set()
     vertices: list[np.ndarray] = []
     triangles: list[np.ndarray] = []
     total = 0
@@ -130,6 +145,9 @@ def read_nodes(path: Path) -> tuple[np.ndarray, np.ndarray]:
         i, above, depth = todo.pop()
         if depth > DEEPEST:
             raise c.fail("its nodes lie too deep in each other")
+        if i in seen:
+            raise c.fail(f"nodes[{i}] has two parents")
+        seen.add(i)
         here = above @ _matrix(nodes[i])
         if "mesh" in nodes[i]:
             for primitive in c.item("meshes", nodes[i], "mesh").parts("primitives"):

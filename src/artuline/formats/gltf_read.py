@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 from pydantic import ValidationError
 
-from artuline.core.errors import CancelledError, why_not
+from artuline.core.errors import ArtulineError, CancelledError, why_not
 from artuline.core.geometry import rotation, transforms
 from artuline.core.geometry.curve import Channel
 from artuline.core.motion.clip import Clip
@@ -17,6 +17,7 @@ from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.edit import Names
 from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Bone, ClipRef, Figure, Material
+from artuline.core.setup.sticks import STICKS, stick_mesh
 from artuline.core.setup.units import likely_unit, unit_name
 from artuline.formats.checked import Cancelled, Part, reading
 from artuline.formats.format import Format, Imported, Parts
@@ -26,6 +27,7 @@ from artuline.formats.gltf_physics import Read
 
 PLACEMENT = "placement"  # in the extras of a node that only says where the figure stood in our scene
 REMEDY = "Export the file again, or choose another one."
+MOST_BESIDES = 5  # remarks that an error carries
 
 
 def read_figure(path: Path | str, assets: AssetStore, cancelled: Cancelled = lambda: False) -> Imported:
@@ -36,10 +38,17 @@ def read_figure(path: Path | str, assets: AssetStore, cancelled: Cancelled = lam
     path = Path(path)
     with reading(path, REMEDY):
         reader = _Reader(open_container(path), cancelled)
-        figure, mesh, clips = reader.read()
-        size = figure_size(figure, mesh)
-        unit = likely_unit(size)
-        figure = reader.setup(figure, unit)
+        try:
+            figure, mesh, clips = reader.read()
+            size = figure_size(figure, mesh)
+            unit = likely_unit(size)
+            figure = reader.setup(figure, unit)
+        except CancelledError:
+            raise
+        except ArtulineError as error:
+            # what is left out by then may be why
+            besides = f" Besides: {' '.join(reader.notes[:MOST_BESIDES])}" if reader.notes else ""
+            raise ArtulineError(error.problem, place=error.place, remedy=error.remedy + besides) from error
     refs = []
     for name, clip, rate, loop in clips:
         duration = float(clip.key_times()[-1])
@@ -131,26 +140,43 @@ class _Reader:
         bones = self.bones()
         self._tick()
         mesh, materials = self.mesh()
-        deforming = set()
-        if mesh is not None:
-            deforming = {int(b) for b, s in zip(mesh.palette_bone, mesh.palette_skin) if s >= 0}
-        if not deforming:
-            raise self.c.fail(
-                "the file has no skinned mesh, so there is no skeleton to work on",
-                "Export the mesh together with its skin (joints and weights).",
-            )
+        deforming = self._deforming(mesh)
         bones = [b.model_copy(update={"deforms": i in deforming}) for i, b in enumerate(bones)]
         stem = self.c.path.stem or "figure"
         try:
             figure = Figure(id=stem, name=stem, source=self.c.path.name, bones=tuple(bones), materials=tuple(materials))
         except ValidationError as error:
             raise self.c.fail(f"the skeleton cannot be used ({why_not(error)})") from error
+        if mesh is None:
+            mesh = stick_mesh(figure)
+            figure = figure.changed(materials=(Material(name="sticks", color=STICKS),))
+            self.notes.append("The file has no mesh that can be used: sticks stand for the skin.")
         clips = self.clips(figure)
         if not clips:
             self.notes.append("The file has no animation: the figure stands in its rest pose.")
         if len(self.notes) > 40:
             self.notes[40:] = [f"And {len(self.notes) - 40} more remarks."]
         return figure, mesh, clips
+
+    def _deforming(self, mesh: Mesh | None) -> set[int]:
+        """The bones that carry a skin, or would: of a file without any mesh all that are joints of a skin, or that are moved."""
+        worn = {
+            node.index("skin", self.c.items("skins"), "skins")
+            for node in self.nodes
+            if "skin" in node and "mesh" in node
+        }
+        for i, skin in enumerate(self.c.items("skins")):
+            if i not in worn:
+                self.notes.append(f"No mesh wears the skin {skin.text('name') or i!r}; it is left out.")
+        found = {int(b) for b, s in zip(mesh.palette_bone, mesh.palette_skin) if s >= 0} if mesh is not None else set()
+        joints = {j for skin in self.c.items("skins") for j in skin.indices("joints", self.nodes, "nodes")}
+        found = found or {self.bone_of_node[j] for j in joints if j in self.bone_of_node}
+        if not found and mesh is not None:
+            raise self.c.fail(
+                "it has meshes but no skin on them (joints and weights), so there is no skeleton to work on",
+                "Bring it in under Props as a thing of rigid parts, or export it with its skin.",
+            )
+        return found or set(range(len(self.order)))
 
     def setup(self, figure: Figure, unit: float) -> Figure:
         """The figure with the bodies and joints that the file has."""

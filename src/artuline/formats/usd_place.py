@@ -78,8 +78,8 @@ def chain_of(stage: Any, prim: Any, every: float, z_up: bool, most: int) -> Chai
 
 @dataclass(frozen=True, eq=False)
 class Placed:
-    """A figure that stands where its file has it. ``before`` (4, 4): what is taken off the chain by the figure's own place. ``bone``: whose curves the chain has, if
-    it could not be put into the topmost bones.
+    """A figure that stands where its file has it. ``before`` (4, 4): what is taken off the chain by the figure's own place and size. ``bone``: whose curves the chain has, above
+    all others, if it could not be put into the topmost ones.
     """
 
     figure: Figure
@@ -88,24 +88,17 @@ class Placed:
     bone: str | None
     notes: tuple[str, ...] = ()
 
-    def carried(self, codes: Array) -> Array:
-        """What carries the topmost bones at time codes (T,): (T, 4, 4)."""
-        if self.bone is not None:
-            return np.broadcast_to(np.eye(4), (len(codes), 4, 4))
-        return np.asarray(self.before @ self._at(codes))
-
-    def _at(self, codes: Array) -> Array:
-        chain = self.chain
-        if not len(chain.codes):
-            return np.broadcast_to(chain.rest, (len(codes), 4, 4))
-        where = np.clip(np.searchsorted(chain.codes, codes), 0, len(chain.codes) - 1)
-        return np.asarray(chain.moving[where])
+    @property
+    def carried(self) -> Array:
+        """What carries the topmost bones of the skeleton (4, 4)."""
+        return np.eye(4) if self.bone is not None else np.asarray(self.before @ self.chain.rest)
 
     def moves(self, codes: Array) -> tuple[Array, Array, Array] | None:
-        """Places, turns and scales of the bone that has the chain's curves; None where there is none, or it stands still."""
+        """Places, turns and scales of the chain's bone at time codes (T,); None where there is none, or it stands still."""
         if self.bone is None or not len(self.chain.codes):
             return None
-        return split(self._at(codes))
+        where = np.clip(np.searchsorted(self.chain.codes, codes), 0, len(self.chain.codes) - 1)
+        return split(self.before @ self.chain.moving[where])
 
 
 def split(m: Array) -> tuple[Array, Array, Array]:
@@ -116,21 +109,16 @@ def split(m: Array) -> tuple[Array, Array, Array]:
 
 def place(figure: Figure, chain: Chain, name: str, tops: list[int]) -> Placed:
     """Put a figure whose bones are as of its skeleton alone to where a chain of transforms has it; ``tops``: its topmost bones."""
-    unit = figure.unit
+    unit, size = figure.unit, chain.size
     if not chain.even:
-        bone = Names(b.name for b in figure.bones).fresh(name or "place")
-        t, q, s = transforms.decompose(chain.rest)
-        above = Bone(name=bone, translation=tuple(t), rotation=tuple(rotation.normalize(q)), scale=tuple(s))
-        bones = (above, *(b.changed(parent=bone) if b.parent is None else b for b in figure.bones))
-        notes = [f"What stands above its skeleton is scaled unevenly: it is kept as the bone {bone!r}."]
-        if np.abs(transforms.compose(t, q, s) - chain.rest).max() > 1e-4 * np.abs(chain.rest).max():
-            notes.append("It is sheared there; the shear is left out.")
-        return Placed(figure.changed(bones=bones), chain, np.eye(4), bone, tuple(notes))
-    size = chain.size
+        return _with_bone(figure, chain, np.eye(4), name, "is scaled unevenly")
     before = np.diag([1.0 / size, 1.0 / size, 1.0 / size, 1.0])
     figure = figure.changed(unit=unit * size)
+    if len(chain.codes):
+        # its curves stay apart from those of the skeleton, whose keys may be few
+        return _with_bone(figure, chain, before, name, "moves")
     upright = chain.rest[:3, :3] @ (_UP[:3, :3].T if chain.z_up else np.eye(3)) / size
-    if not len(chain.codes) and abs(upright[1, 1] - 1.0) < 1e-9:
+    if abs(upright[1, 1] - 1.0) < 1e-9:
         # it stands, and is turned about the upright: that is the figure's own place
         own = np.eye(4)
         own[:3, :3], own[:3, 3] = size * upright, chain.rest[:3, 3]
@@ -138,12 +126,26 @@ def place(figure: Figure, chain: Chain, name: str, tops: list[int]) -> Placed:
         x, y, z = (float(v) for v in unit * chain.rest[:3, 3])
         figure = figure.changed(position=(x, y, z), turn=float(np.arctan2(upright[0, 2], upright[2, 2])))
     made = Placed(figure, chain, before, None)
-    top = np.asarray(before @ chain.rest)
-    made_bones = list(figure.bones)
+    bones = list(figure.bones)
     for i in tops:
-        b = made_bones[i]
-        m = top @ transforms.compose(np.array(b.translation), np.array(b.rotation), np.array(b.scale))
-        t, q, s = transforms.decompose(m)
-        made_bones[i] = b.changed(translation=tuple(t), rotation=tuple(rotation.normalize(q)), scale=tuple(s))
-    said = ("What moves it from above its skeleton is in its topmost bone.",) if len(chain.codes) else ()
-    return replace(made, figure=figure.changed(bones=tuple(made_bones)), notes=said)
+        b = bones[i]
+        own = transforms.compose(np.array(b.translation), np.array(b.rotation), np.array(b.scale))
+        bones[i] = _bone(b, made.carried @ own)
+    return replace(made, figure=figure.changed(bones=tuple(bones)))
+
+
+def _bone(bone: Bone, m: Array) -> Bone:
+    t, q, s = transforms.decompose(m)
+    return bone.changed(translation=tuple(t), rotation=tuple(rotation.normalize(q)), scale=tuple(s))
+
+
+def _with_bone(figure: Figure, chain: Chain, before: Array, name: str, why: str) -> Placed:
+    """The figure with one more bone above all others, which stands and moves as the chain does."""
+    m = before @ chain.rest
+    above = _bone(Bone(name=Names(b.name for b in figure.bones).fresh(name or "place")), m)
+    bones = (above, *(b.changed(parent=above.name) if b.parent is None else b for b in figure.bones))
+    notes = [f"What stands above its skeleton {why}: it is kept as the bone {above.name!r}."]
+    sheared = (x for x in (m, *(before @ y for y in chain.moving[:: max(len(chain.moving) // 50, 1)])))
+    if any(np.abs(transforms.compose(*transforms.decompose(x)) - x).max() > 1e-4 * np.abs(x).max() for x in sheared):
+        notes.append("It is sheared there; the shear is left out.")
+    return Placed(figure.changed(bones=bones), chain, before, above.name, tuple(notes))

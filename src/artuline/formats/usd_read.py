@@ -15,7 +15,7 @@ from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.edit import Names
 from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Bone, ClipRef, Figure, Material
-from artuline.core.setup.sticks import stick_mesh
+from artuline.core.setup.sticks import STICKS, stick_mesh
 from artuline.core.setup.units import unit_name
 from artuline.formats.apart import read_apart
 from artuline.formats.checked import Cancelled
@@ -100,7 +100,9 @@ class _Reader:
         if unit != 1.0:
             self.notes.append(f"The file's unit: {unit_name(unit)}.")
         try:
-            chain = chain_of(stage, skel.GetPrim(), self.codes / (self.stated or self.likely or 24.0), self.z_up, MOST_FRAMES)
+            chain = chain_of(
+                stage, skel.GetPrim(), self.codes / (self.stated or self.likely or 24.0), self.z_up, MOST_FRAMES
+            )
         except ValueError as error:
             raise self.fail(str(error)) from error
         stem = self.path.stem or "figure"
@@ -186,7 +188,7 @@ class _Reader:
         self.skinned = len(found)
         if not found:
             self.notes.append("The file has no skin: sticks stand for it.")
-            return figure.changed(materials=(Material(name="sticks", color=(0.55, 0.47, 0.34)),)), stick_mesh(figure)
+            return figure.changed(materials=(Material(name="sticks", color=STICKS),)), stick_mesh(figure)
         width = max(p[3].shape[1] for p in found)
         first = np.cumsum([0, *(len(p[0]) for p in found)])
         colors, material = np.unique(np.concatenate([p[5] for p in found]), axis=0, return_inverse=True)
@@ -288,7 +290,7 @@ class _Reader:
         if not np.isfinite(matrices).all() or (np.abs(np.linalg.det(matrices[..., :3, :3])) < 1e-12).any():
             raise self.fail("its animation has transforms that cannot be used")
         how: Any = "STEP" if stage.GetInterpolationType() == Usd.InterpolationTypeHeld else "LINEAR"
-        seconds, carried = (times - times[0]) / self.codes, placed.carried(times)
+        seconds, carried = (times - times[0]) / self.codes, placed.carried
         channels = []
 
         def add(bone: Bone, t: Array, q: Array, s: Array) -> None:

@@ -45,7 +45,11 @@ def on_frames(clip: Clip, stated: float | None = None, likely: float | None = No
     no doubt. ``stated``: the rate that its file says; ``likely``: one that is taken if all keys lie on its frames.
     """
     times = clip.key_times()
-    if stated is None and likely is not None and (np.abs(np.round(times * likely) / likely - times) <= at_once(times)).all():
+    if (
+        stated is None
+        and likely is not None
+        and (np.abs(np.round(times * likely) / likely - times) <= at_once(times)).all()
+    ):
         stated = likely
     rate = stated or (grid_rate(times) if len(times) > 1 else USUAL)
     if rate is None:

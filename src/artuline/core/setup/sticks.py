@@ -9,6 +9,7 @@ from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Figure
 from artuline.core.setup.surfaces import revolved
 
+STICKS = (0.55, 0.47, 0.34)  # their colour
 SIDES = 10
 THICK = 0.16  # radius of a spindle against its length
 THICKEST = 0.045  # against the size of the whole figure
