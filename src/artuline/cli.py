@@ -1,7 +1,9 @@
 """The same work without a window."""
 
+import os
 import sys
 import time
+from contextlib import suppress
 from pathlib import Path
 from typing import Annotated
 
@@ -470,6 +472,27 @@ def prepare() -> None:
 
 def main() -> None:
     """Entry point: a first word that is no command is a scene to open."""
+    _open_streams()
+    try:
+        _main()
+        sys.stdout.flush()
+    except ArtulineError as error:
+        _complain(str(error))
+        sys.exit(2)
+    except KeyboardInterrupt:
+        _complain("stopped")
+        sys.exit(130)
+    except BrokenPipeError:
+        # whoever read it has seen enough
+        _drop_output()
+        sys.exit(0)
+    except OSError as error:
+        _complain(f"what is to be said cannot be written ({(error.strerror or str(error)).lower()})")
+        _drop_output()
+        sys.exit(2)
+
+
+def _main() -> None:
     arguments = sys.argv[1:]
     if arguments and arguments[0] == "--version":
         typer.echo(__version__)
@@ -478,12 +501,32 @@ def main() -> None:
         arguments = ["open", *arguments]
     try:
         app(arguments, prog_name="artuline", standalone_mode=True)
-    except ArtulineError as error:
-        errors.print(f"artuline: {error}", markup=False)
-        sys.exit(2)
-    except KeyboardInterrupt:
-        errors.print("artuline: stopped", markup=False)
-        sys.exit(130)
+    except SystemExit as end:
+        sys.stdout.flush()
+        raise end
+
+
+def _open_streams() -> None:
+    """Open what was closed at the start: or else the first file that is opened would take what is said for its own."""
+    for number in range(3):
+        try:
+            os.fstat(number)
+        except OSError:
+            os.open(os.devnull, os.O_RDWR)
+    sys.stdout = sys.stdout or open(1, "w", closefd=False)  # noqa: SIM115
+    sys.stderr = sys.stderr or open(2, "w", closefd=False)  # noqa: SIM115
+    errors.file = sys.stderr
+
+
+def _complain(words: str) -> None:
+    with suppress(OSError):
+        errors.print(f"artuline: {words}", markup=False)
+        sys.stderr.flush()
+
+
+def _drop_output() -> None:
+    """Let what cannot be written go, so that the end of the program does not try once more."""
+    os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
 
 
 if __name__ == "__main__":

@@ -27,8 +27,13 @@ def with_progress(words: str, work: Callable[[Callable[[int, int], None]], objec
 
 def solver_ready() -> None:
     """See to it that the solver is compiled: once for a machine, in a process of its own."""
+    from artuline.core import kernel_cache
     from artuline.core.run.prepare import ensure_kernels, kernels_ready
 
+    if kernel_cache.in_temporary:
+        errors.print(
+            "artuline: there is no cache folder to write to: the solver is kept among temporary files", markup=False
+        )
     if not kernels_ready():
         with_progress("Preparing the solver, once", lambda tick: ensure_kernels(tick))
 

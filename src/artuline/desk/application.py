@@ -1,13 +1,19 @@
 """Starting the window."""
 
+import ctypes
 import gc
+import locale
 import os
 import sys
+import threading
+from contextlib import suppress
+from functools import partial
 from pathlib import Path
 
-from PySide6.QtCore import QTimer
+from PySide6.QtCore import QLibraryInfo, QTimer
 from PySide6.QtWidgets import QApplication
 
+from artuline.core import kernel_cache
 from artuline.core.errors import ArtulineError
 from artuline.core.run.prepare import kernels_ready
 from artuline.core.scene.assets import AssetStore
@@ -19,11 +25,13 @@ from artuline.desk.window import Window
 from artuline.formats.all import read_figure, suffixes
 from artuline.formats.files import write_whole
 from artuline.formats.recovery import left_behind
-from artuline.formats.scene_file import load_scene
+from artuline.formats.salvage import salvage_scene
+from artuline.formats.scene_file import TooLargeError, load_scene
 
 #: Seconds after which a thread that computes gives way. A job whose kernels let go of the interpreter has to wait as long for every one of them to come back while the
 #: checks compute beside it: with the usual 5 ms a bake of 0.2 s took 26.
 SWITCH = 2e-4
+PATIENCE = 10.0  # s in which a display has to answer
 
 
 def make_application() -> QApplication:
@@ -31,6 +39,9 @@ def make_application() -> QApplication:
     sys.setswitchinterval(SWITCH)
     existing = QApplication.instance()
     app = existing if isinstance(existing, QApplication) else QApplication(sys.argv[:1])
+    # the toolkit sets the user's locale for all libraries, and some then read and write numbers with a comma
+    with suppress(locale.Error):
+        locale.setlocale(locale.LC_NUMERIC, "C")
     app.setApplicationName("artuline")
     app.setApplicationDisplayName("Artuline")
     app.setDesktopFileName("artuline")
@@ -45,6 +56,42 @@ def make_application() -> QApplication:
     return app
 
 
+def check_display() -> None:
+    """Raises ArtulineError where the toolkit would end the program: if the display does not answer, or its plugin is not there."""
+    asked = os.environ.get("QT_QPA_PLATFORM", "").partition(":")[0].partition(";")[0]
+    plugins = Path(QLibraryInfo.path(QLibraryInfo.LibraryPath.PluginsPath)) / "platforms"
+    if asked and not (plugins / f"libq{asked}.so").exists() and not list(plugins.glob(f"libq{asked}-*.so")):
+        raise ArtulineError(
+            f"QT_QPA_PLATFORM names {asked!r}, which is not installed", remedy="Unset it, or set it to offscreen."
+        )
+    display = os.environ.get("DISPLAY", "")
+    if asked not in ("", "xcb") or not display or (not asked and os.environ.get("WAYLAND_DISPLAY")):
+        return
+    answers: list[bool] = []
+
+    def ask() -> None:
+        try:
+            xcb = ctypes.CDLL("libxcb.so.1")
+        except OSError:
+            answers.append(True)
+            return
+        xcb.xcb_connect.restype = ctypes.c_void_p
+        for f in (xcb.xcb_connection_has_error, xcb.xcb_disconnect):
+            f.argtypes = [ctypes.c_void_p]
+        connection = xcb.xcb_connect(display.encode(), None)
+        answers.append(not xcb.xcb_connection_has_error(connection))
+        xcb.xcb_disconnect(connection)
+
+    asking = threading.Thread(target=ask, daemon=True)
+    asking.start()
+    asking.join(PATIENCE)
+    if not (answers and answers[0]):
+        raise ArtulineError(
+            f"the display {display!r} does not answer",
+            remedy="Set DISPLAY to one that does, or use the commands that need no window: artuline --help.",
+        )
+
+
 def start(path: Path | None = None, demo: str | None = None, picture: Path | None = None) -> int:
     """Open the window; with ``picture`` save its first picture there and close. Returns the exit code.
 
@@ -57,15 +104,22 @@ def start(path: Path | None = None, demo: str | None = None, picture: Path | Non
                 remedy="Set DISPLAY, or use the commands that need no window: artuline --help.",
             )
         os.environ["QT_QPA_PLATFORM"] = "offscreen"
+    check_display()
     app = make_application()
-    scene, assets, imported = None, AssetStore(), None
+    scene, assets, imported, later = None, AssetStore(), None, None
     if path is not None:
         if not path.exists():
             raise ArtulineError("there is no such file", place=str(path), remedy="Check the path.")
         if path.suffix.lower() in suffixes("read_figure"):
             imported = read_figure(path, assets)
         else:
-            scene = load_scene(path, assets)
+            try:
+                scene = load_scene(path, assets)
+            except ArtulineError:
+                # the window asks about what can be opened otherwise, but not about what is no scene at all
+                later = path if _can_be_asked(path) else None
+                if later is None:
+                    raise
     elif demo is not None:
         scene = demo_scene(demo, assets)
     # what another window left behind is offered before anything is kept here
@@ -78,6 +132,10 @@ def start(path: Path | None = None, demo: str | None = None, picture: Path | Non
         window.files.add_imported(imported)
     window.show()
     window.stage.setFocus()
+    if later is not None:
+        QTimer.singleShot(0, window, partial(window.files.open_path, later))
+    if kernel_cache.in_temporary:
+        window.desk.tell("There is no cache folder to write to: the solver is kept among temporary files.")
     if not kernels_ready():
         window.desk.prepare_solver()
     if left and (scene is not None or imported is not None):
@@ -100,6 +158,17 @@ def start(path: Path | None = None, demo: str | None = None, picture: Path | Non
     if failed:
         raise failed[0]
     return 0
+
+
+def _can_be_asked(path: Path) -> bool:
+    """Whether a scene that cannot be opened as it is can be opened in part, or when more memory is allowed."""
+    try:
+        salvage_scene(path)
+    except TooLargeError:
+        return True
+    except ArtulineError:
+        return False
+    return True
 
 
 def _save(grabbed, path: Path) -> None:

@@ -80,14 +80,20 @@ def apply(app: QApplication, night: bool = False) -> None:
 
 
 @cache
-def _folder() -> tempfile.TemporaryDirectory:  # type: ignore[type-arg]
-    """A folder of this process alone, gone with it."""
-    return tempfile.TemporaryDirectory(prefix="artuline-")
+def _folder() -> tempfile.TemporaryDirectory | None:  # type: ignore[type-arg]
+    """A folder of this process alone, gone with it; None where no temporary files can be made."""
+    try:
+        return tempfile.TemporaryDirectory(prefix="artuline-", ignore_cleanup_errors=True)
+    except OSError:
+        return None
 
 
 def _arrow(c: Palette) -> str:
-    """A file with the arrow of the choice boxes: style sheets take pictures from files only."""
-    path = Path(_folder().name) / f"arrow-{c.name}.png"
+    """A file with the arrow of the choice boxes: style sheets take pictures from files only. Empty where there is no place for it: the boxes then have the system's."""
+    folder = _folder()
+    if folder is None:
+        return ""
+    path = Path(folder.name) / f"arrow-{c.name}.png"
     if not path.exists():
         qtawesome.icon("mdi6.chevron-down", color=c.faint).pixmap(24, 24).save(str(path), "PNG")
     return path.as_posix()

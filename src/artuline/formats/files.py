@@ -44,7 +44,8 @@ def write_whole(path: Path, write: Callable[[Path], None]) -> None:
         if target.is_dir():
             raise IsADirectoryError(errno.EISDIR, os.strerror(errno.EISDIR))
         _clear(target)
-        temporary = target.with_name(f".{target.name[:120]}.{secrets.token_hex(4)}.part")
+        # with the ending that some libraries know their formats by
+        temporary = target.with_name(f".{target.name[:120]}.{secrets.token_hex(4)}.part{target.suffix[:12]}")
         rights = target.stat().st_mode & 0o777 if target.exists() else None
         # the system takes its mask off these rights
         handle = os.open(temporary, os.O_CREAT | os.O_EXCL | os.O_RDWR, 0o666 if rights is None else 0o600)
@@ -80,7 +81,8 @@ def _clear(target: Path) -> None:
     """Remove temporary files of the same target that nobody is writing."""
     head = f".{target.name[:120]}."
     with suppress(OSError):
-        names = [n for n in os.listdir(target.parent) if n.startswith(head) and n.endswith(".part")]
+        ends = (".part", f".part{target.suffix[:12]}")
+        names = [n for n in os.listdir(target.parent) if n.startswith(head) and n.endswith(ends)]
         for name in names:
             left = target.with_name(name)
             handle = os.open(left, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK)

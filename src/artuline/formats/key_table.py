@@ -8,7 +8,7 @@ import csv
 import io
 import json
 import math
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import Any, get_args
 
@@ -22,6 +22,7 @@ from artuline.core.motion.clip import Path as PathOf
 from artuline.core.motion.keys import cubic
 from artuline.formats.files import read_plain, write_whole
 from artuline.formats.format import Fate, Format
+from artuline.formats.table import cell, word
 
 AXES = "xyzw"
 PARTS = ("in", "value", "out")
@@ -31,36 +32,41 @@ MOST = 1e12
 REMEDY = "Write the keys again from Artuline, and change only their numbers."
 
 
-def rows_of(clip: Clip) -> list[dict[str, Any]]:
-    """A clip's keys as rows."""
-    found = []
-    for c in (cubic(c) for c in clip.channels):
+def rows_of(clip: Clip) -> Iterator[dict[str, Any]]:
+    """A clip's keys as rows, one after the other."""
+    for c in clip.channels:
+        c = cubic(c)
         holds = np.zeros(len(c.times), bool) if c.holds is None else c.holds
-        for t, key, hold in zip(c.times.tolist(), c.values.tolist(), holds.tolist()):
-            row: dict[str, Any] = {"bone": c.bone, "path": c.path, "seconds": t, "hold": int(hold)}
-            for part, numbers in zip(PARTS, key):
+        for t, key, hold in zip(c.times, c.values, holds):
+            row: dict[str, Any] = {"bone": c.bone, "path": c.path, "seconds": float(t), "hold": int(hold)}
+            for part, numbers in zip(PARTS, key.tolist()):
                 row |= {f"{part} {a}": v for a, v in zip(AXES, numbers)}
-            found.append(row)
-    return found
+            yield row
 
 
 def write_keys(path: Path, delivery: Delivery) -> list[Path]:
-    """Write the keys of every figure's first animation, each into a file of its own. The files that were written."""
+    """Write the keys of every figure's first animation, each into a file of its own, as they go. The files that were written."""
     written = []
     many = len(delivery.figures) > 1
     for d in delivery.figures:
         target = path.with_name(f"{path.stem} {d.figure.name}{path.suffix}") if many else path
-        rows = rows_of(next(iter(d.clips.values())))
-        if path.suffix.lower() == ".json":
-            about = {"figure": d.figure.name, "unit": d.figure.unit, "rate": delivery.rate, "keys": rows}
-            text = json.dumps(about, indent=1)
-        else:
-            out = io.StringIO()
-            table = csv.DictWriter(out, NAMES, restval="", lineterminator="\r\n")
-            table.writeheader()
-            table.writerows({n: repr(v) if isinstance(v, float) else v for n, v in row.items()} for row in rows)
-            text = out.getvalue()
-        write_whole(target, lambda p, text=text: p.write_bytes(text.encode()))  # type: ignore[misc]
+        clip, json_ = next(iter(d.clips.values())), path.suffix.lower() == ".json"
+        about = {"figure": d.figure.name, "unit": d.figure.unit, "rate": delivery.rate}
+
+        def write(p: Path, clip: Clip = clip, about: dict[str, Any] = about, json_: bool = json_) -> None:
+            with open(p, "w", encoding="utf-8", newline="") as f:
+                if json_:
+                    f.write(json.dumps(about, indent=1)[:-2] + ',\n "keys": [')
+                    for k, row in enumerate(rows_of(clip)):
+                        f.write(("," if k else "") + "\n  " + json.dumps(row))
+                    f.write("\n ]\n}\n")
+                    return
+                table = csv.writer(f, lineterminator="\r\n")
+                table.writerow(NAMES)
+                for row in rows_of(clip):
+                    table.writerow([cell(row.get(n, "")) for n in NAMES])
+
+        write_whole(target, write)
         written.append(target)
     return written
 
@@ -76,6 +82,7 @@ def read_keys(path: Path) -> Clip:
     keys: dict[tuple[str, str], list[tuple[float, bool, list[list[float]]]]] = {}
     for place, row in rows:
         name, path_of = row.get("bone"), row.get("path")
+        name = word(name) if isinstance(name, str) and path.suffix.lower() != ".json" else name
         if not isinstance(name, str) or not name or not isinstance(path_of, str) or path_of not in get_args(PathOf):
             raise _fail(path, place, "the bone or the path is none")
         width = 4 if path_of == "rotation" else 3

@@ -22,8 +22,12 @@ from artuline.formats.scene_file import MOST_EVER, load_scene, save_scene
 
 def state_folder() -> Path:
     """The user's folder for what the program remembers (XDG base directories)."""
-    base = os.environ.get("XDG_STATE_HOME") or str(Path.home() / ".local" / "state")
-    return Path(base) / "artuline"
+    try:
+        base = Path(os.environ.get("XDG_STATE_HOME") or Path.home() / ".local" / "state")
+    except RuntimeError:
+        # nobody knows where this user is at home
+        base = Path("/nonexistent")
+    return base / "artuline"
 
 
 def recovery_folder() -> Path:

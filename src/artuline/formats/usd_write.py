@@ -1,7 +1,7 @@
 """USD out: skinned figures with skeleton animation, by the schema UsdSkel, and their bodies by UsdPhysics."""
 
+import errno
 import re
-import tempfile
 from pathlib import Path
 from typing import Any
 
@@ -24,33 +24,34 @@ AXES = ("transX", "transY", "transZ", "rotX", "rotY", "rotZ")
 
 def write_usd(path: Path, delivery: Delivery) -> list[Path]:
     """Write figures into one file: in metres if they are several, else in the figure's unit; y upwards. The file that was written."""
-    from pxr import Gf, Usd, UsdGeom
+    from pxr import Gf, Tf, Usd, UsdGeom
 
-    with tempfile.TemporaryDirectory() as folder:
-        made = Path(folder) / f"scene{path.suffix.lower()}"
-        stage = Usd.Stage.CreateNew(str(made))
-        several = len(delivery.figures) > 1
-        unit = 1.0 if several else delivery.figures[0].figure.unit
-        UsdGeom.SetStageUpAxis(stage, UsdGeom.Tokens.y)
-        UsdGeom.SetStageMetersPerUnit(stage, unit)
-        stage.SetTimeCodesPerSecond(delivery.rate)
-        stage.SetFramesPerSecond(delivery.rate)
-        world = UsdGeom.Xform.Define(stage, "/World")
-        stage.SetDefaultPrim(world.GetPrim())
-        last, taken = 0.0, set[str]()
-        for x in delivery.figures:
-            name = token(x.figure.name, taken)
-            last = max(last, _Figure(stage, f"/World/{name}", x, delivery.rate, unit, Gf).write())
-        stage.SetStartTimeCode(0.0)
-        stage.SetEndTimeCode(last)
-        stage.GetRootLayer().Save()
-        del stage
-        write_whole(path, lambda p: _copy(made, p))
+    stage = Usd.Stage.CreateInMemory()
+    several = len(delivery.figures) > 1
+    unit = 1.0 if several else delivery.figures[0].figure.unit
+    UsdGeom.SetStageUpAxis(stage, UsdGeom.Tokens.y)
+    UsdGeom.SetStageMetersPerUnit(stage, unit)
+    stage.SetTimeCodesPerSecond(delivery.rate)
+    stage.SetFramesPerSecond(delivery.rate)
+    world = UsdGeom.Xform.Define(stage, "/World")
+    stage.SetDefaultPrim(world.GetPrim())
+    last, taken = 0.0, set[str]()
+    for x in delivery.figures:
+        name = token(x.figure.name, taken)
+        last = max(last, _Figure(stage, f"/World/{name}", x, delivery.rate, unit, Gf).write())
+    stage.SetStartTimeCode(0.0)
+    stage.SetEndTimeCode(last)
+
+    def write(target: Path) -> None:
+        try:
+            done = stage.GetRootLayer().Export(str(target))
+        except Tf.ErrorException as error:
+            raise OSError(errno.EIO, "the library could not write it") from error
+        if not done:
+            raise OSError(errno.EIO, "the library could not write it")
+
+    write_whole(path, write)
     return [path]
-
-
-def _copy(made: Path, path: Path) -> None:
-    path.write_bytes(made.read_bytes())
 
 
 def token(name: str, taken: set[str]) -> str:

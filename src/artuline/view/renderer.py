@@ -56,7 +56,8 @@ class Renderer:
         return "llvmpipe" in name or "softpipe" in name
 
     def release(self) -> None:
-        """Give the context back."""
+        """Give the context back, with all that was made in it."""
+        self.forget()
         self.ctx.release()
 
     def _program(self, vertex: str, fragment: str) -> moderngl.Program:
@@ -68,16 +69,31 @@ class Renderer:
     def _target(self, width: int, height: int) -> tuple[moderngl.Framebuffer, moderngl.Framebuffer]:
         size = (width, height)
         if size not in self._targets:
-            for old in self._targets.values():
-                for f in old:
-                    f.release()
-            self._targets.clear()
+            self._release_targets()
             color = self.ctx.texture(size, 4)
             main = self.ctx.framebuffer([color], self.ctx.depth_renderbuffer(size))
             half = (max(width // 2, 1), max(height // 2, 1))
             shadow = self.ctx.framebuffer([self.ctx.texture(half, 1)])
             self._targets[size] = main, shadow
         return self._targets[size]
+
+    def _release_targets(self) -> None:
+        """Give back what pictures of the size before were drawn into: a framebuffer does not take its textures along."""
+        for targets in self._targets.values():
+            for f in targets:
+                for made in (
+                    f,
+                    *f.color_attachments,
+                    *([f.depth_attachment] if f.depth_attachment is not None else []),
+                ):
+                    made.release()
+        self._targets.clear()
+
+    def forget(self) -> None:
+        """Give back all that was uploaded of meshes: another document is shown from now on."""
+        with self.ctx:
+            self._skins.forget()
+            self._release_targets()
 
     def draw(self, scene: DrawList, camera: Camera, width: int, height: int, bare: bool = False) -> np.ndarray:
         """The picture as (height, width, 4) uint8, top row first; ``bare``: without what is behind all, transparent there."""

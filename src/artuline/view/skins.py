@@ -45,7 +45,8 @@ class Skins:
 
     def __init__(self, ctx: moderngl.Context, program: moderngl.Program, software: bool):
         self.ctx, self.program, self.software = ctx, program, software
-        self._meshes: dict[tuple[str, int], moderngl.VertexArray] = {}
+        #: Vertex arrays with their buffers, those that were seen last behind the others.
+        self._meshes: dict[tuple[str, int], tuple[moderngl.VertexArray, moderngl.Buffer, moderngl.Buffer]] = {}
         self._splits: list[tuple[np.ndarray, np.ndarray, tuple[np.ndarray, np.ndarray]]] = []
 
     def batches(self, skins: list[SkinPicture], camera: Camera, height: int) -> list[Batch]:
@@ -83,6 +84,7 @@ class Skins:
         """Give back what a picture needed."""
         for b in batches:
             b.texture.release()
+        self.forget(MOST_MESHES)
 
     def draw(self, batch: Batch, ink: str, *, flatten: float = 0.0, outline: float = 0.0) -> None:
         """Draw into what is in use: as it is seen, ``flatten``ed onto the ground as its shadow, or as its ``outline`` in ink."""
@@ -107,17 +109,24 @@ class Skins:
         self.ctx.front_face = "ccw"
 
     def _mesh(self, key: str, mesh: Mesh, coarse: int) -> moderngl.VertexArray:
-        if (key, coarse) not in self._meshes:
-            if len(self._meshes) > MOST_MESHES:
-                self._meshes.clear()
+        known = self._meshes.pop((key, coarse), None)
+        if known is None:
             made = mesh if coarse == 0 else coarser(mesh, CELLS[coarse - 1])
             vertices, indices = _vertices(made, self._split(made))
             buffers = self.ctx.buffer(vertices.astype("f4").tobytes()), self.ctx.buffer(indices.astype("i4").tobytes())
             names = ("in_position", "in_normal", "in_material", "in_slots", "in_weights")
-            self._meshes[key, coarse] = self.ctx.vertex_array(
-                self.program, [(buffers[0], "3f 3f 1f 4f 4f", *names)], buffers[1]
-            )
-        return self._meshes[key, coarse]
+            content = [(buffers[0], "3f 3f 1f 4f 4f", *names)]
+            known = self.ctx.vertex_array(self.program, content, buffers[1]), *buffers
+        self._meshes[key, coarse] = known
+        return known[0]
+
+    def forget(self, most: int = 0) -> None:
+        """Give back all but so many meshes, those that were not seen for longest first."""
+        while len(self._meshes) > most:
+            for made in self._meshes.pop(next(iter(self._meshes))):
+                made.release()
+        if not most:
+            self._splits = []
 
     def _split(self, mesh: Mesh) -> tuple[np.ndarray, np.ndarray]:
         """Vertices by material and the index of every corner; kept while only weights change."""

@@ -1,5 +1,6 @@
 """A figure: anything articulated, with its bones, clips, layers, bodies, joints and groups."""
 
+import math
 from functools import cached_property
 from typing import Annotated, Literal
 
@@ -28,6 +29,8 @@ from artuline.core.scene.values import (
     known,
     unique,
 )
+
+FARTHEST = 1e9  # m from the figure's place, and times as large as its file has it
 
 
 class Bone(Model):
@@ -279,6 +282,7 @@ class Figure(Model):
             if b.parent is not None and b.parent not in seen:
                 raise ValueError(f"bone {b.name!r} comes before its parent {b.parent!r} or the parent is missing")
             seen.add(b.name)
+        self._fits_the_world()
         unique(f"figure {self.name!r}", (b.id for b in self.bodies), "body")
         unique(f"figure {self.name!r}", (b.bone for b in self.bodies), "body on bone")
         unique(f"figure {self.name!r}", (j.child for j in self.joints), "joint of body")
@@ -316,6 +320,16 @@ class Figure(Model):
         if self.clip is not None:
             known(self.clip, {c.name for c in self.clips}, f"figure {self.name!r}", "clip")
         return self
+
+    def _fits_the_world(self) -> None:
+        """Raises ValueError if scales or lengths along the bones multiply and add up to what cannot be computed with."""
+        reach: dict[str | None, tuple[float, float]] = {None: (self.unit, math.hypot(*self.position))}
+        for b in self.bones:
+            size, far = reach[b.parent]
+            here = size * max(map(abs, b.scale)), far + size * math.hypot(*b.translation)
+            if not (here[0] < FARTHEST and here[1] < FARTHEST):
+                raise ValueError(f"bone {b.name!r} of figure {self.name!r} lies too far away, or is scaled too much")
+            reach[b.name] = here
 
     def _limbs_are_there(self) -> None:
         """Raises ValueError if a limb that is led is none of this figure's, or shares bones with another."""

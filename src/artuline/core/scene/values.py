@@ -11,6 +11,7 @@ from pydantic import AfterValidator, BaseModel, ConfigDict, Field, GetCoreSchema
 from pydantic_core import CoreSchema
 
 MOST_FRAME = 1_000_000
+MOST = 1e12  # of any number, whatever its unit
 
 
 def _unit(q: tuple[float, float, float, float]) -> tuple[float, float, float, float]:
@@ -41,15 +42,21 @@ ZERO: Vec3 = (0.0, 0.0, 0.0)
 UPRIGHT: tuple[float, float, float, float] = (0.0, 0.0, 0.0, 1.0)
 
 
-def _fail_fast(schema: Any) -> None:
+def _bound(schema: Any) -> None:
     if isinstance(schema, dict):
-        if schema.get("type") == "tuple":
+        kind = schema.get("type")
+        if kind == "tuple":
             schema["fail_fast"] = True
+        elif kind == "float":
+            if "lt" not in schema:
+                schema.setdefault("le", MOST)
+            if "gt" not in schema:
+                schema.setdefault("ge", -MOST)
         for inner in schema.values():
-            _fail_fast(inner)
+            _bound(inner)
     elif isinstance(schema, list):
         for inner in schema:
-            _fail_fast(inner)
+            _bound(inner)
 
 
 class Model(BaseModel):
@@ -59,9 +66,11 @@ class Model(BaseModel):
 
     @classmethod
     def __get_pydantic_core_schema__(cls, source: Any, handler: GetCoreSchemaHandler) -> CoreSchema:
-        """Lists end at their first fault: a file with a million faults would take gigabytes for their descriptions."""
+        """Lists end at their first fault: a file with a million faults would take gigabytes for their descriptions. Numbers are bounded, so that what is
+        computed of them is finite.
+        """
         schema = handler(source)
-        _fail_fast(schema)
+        _bound(schema)
         return schema
 
     @model_validator(mode="before")

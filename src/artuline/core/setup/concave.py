@@ -1,9 +1,8 @@
 """Concave parts of a skin as several convex hulls, found in a process of their own so that it can be ended."""
 
 import multiprocessing
-import tempfile
 from collections.abc import Callable
-from pathlib import Path
+from multiprocessing.connection import Connection
 
 import numpy as np
 
@@ -59,35 +58,35 @@ def convex_parts(
     Raises CancelledError on request, ArtulineError if it fails.
     """
     used, corner = np.unique(triangles, return_inverse=True)
-    with tempfile.TemporaryDirectory() as folder:
-        path = Path(folder)
-        np.savez(path / "in.npz", vertices=vertices[used], triangles=corner.reshape(-1, 3))
-        worker = multiprocessing.get_context("spawn").Process(
-            target=_decompose, args=(str(path), concavity), daemon=True
-        )
-        worker.start()
-        while worker.is_alive():
+    context = multiprocessing.get_context("spawn")
+    pipe, theirs = context.Pipe(duplex=False)
+    given = vertices[used], corner.reshape(-1, 3), concavity
+    worker = context.Process(target=_decompose, args=(theirs, *given), daemon=True)
+    worker.start()
+    theirs.close()
+    try:
+        while not pipe.poll(0.05):
             if cancelled():
-                worker.terminate()
-                worker.join()
                 raise CancelledError
-            worker.join(0.05)
-        if not (path / "out.npz").exists():
-            raise ArtulineError("the skin could not be divided into convex parts", remedy="Use one hull or a box.")
-        with np.load(path / "out.npz") as out:
-            return [out[name] for name in sorted(out.files, key=lambda n: int(n.removeprefix("part")))]
+        found: list[Array] = pipe.recv()
+    except EOFError:
+        found = []
+    finally:
+        worker.kill()
+        worker.join()
+        pipe.close()
+    if not found:
+        raise ArtulineError("the skin could not be divided into convex parts", remedy="Use one hull or a box.")
+    return found
 
 
-def _decompose(folder: str, concavity: float) -> None:
+def _decompose(pipe: Connection, vertices: Array, triangles: np.ndarray, concavity: float) -> None:
     import coacd
 
     coacd.set_log_level("off")
-    with np.load(Path(folder) / "in.npz") as given:
-        mesh = coacd.Mesh(given["vertices"], given["triangles"])
+    mesh = coacd.Mesh(vertices, triangles)
     parts = coacd.run_coacd(mesh, threshold=concavity, max_convex_hull=MOST_HULLS, mcts_iterations=60, seed=1)
-    good = [v for v, _ in parts if len(v) >= 4]
-    if good:
-        np.savez(Path(folder) / "out.npz", **{f"part{i}": v for i, v in enumerate(good)})
+    pipe.send([v for v, _ in parts if len(v) >= 4])
 
 
 def with_hull_groups(bodies: tuple[Body, ...], groups: dict[str, tuple[Shape, ...]]) -> tuple[Body, ...]:

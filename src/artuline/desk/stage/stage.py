@@ -97,6 +97,7 @@ class Stage(QWidget):
         session.previewed.connect(self._follow)
         session.selection_changed.connect(self.refresh)
         session.frame_changed.connect(self.refresh)
+        session.leaving.connect(self.forget)
 
     # what it shows
 
@@ -186,6 +187,12 @@ class Stage(QWidget):
     def picture(self) -> QImage | None:
         """What is drawn now; None if nothing is."""
         return self._image
+
+    def forget(self) -> None:
+        """The document is left: what was uploaded for it is given back."""
+        self._states, self._image = [], None
+        if self._renderer is not None:
+            self._renderer.forget()
 
     def refresh(self) -> None:
         """Draw anew at the next chance."""
