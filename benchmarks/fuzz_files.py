@@ -2,14 +2,18 @@
 
     python -m benchmarks.fuzz_files [FILES PER KIND] [SEED] [WORDS IN THE NAMES OF KINDS]
 
-Bytes are flipped, cut, repeated and zeroed, and values of the JSON inside are replaced. Stops with exit code 1 where anything but a clear
-error came out, or a file took longer than ten seconds.
+Bytes are flipped, cut, repeated and zeroed, and values of the JSON inside are replaced. What can be read is posed, drawn, checked, saved and exported, and a tenth
+of it run. Every batch is a process of its own with a limit of memory. Stops with exit code 1 where anything but a clear error came out, a file took
+longer than ten seconds or more than a gigabyte, or something was written or read elsewhere.
 """
 
 import copy
 import io
 import json
 import os
+import pickle
+import re
+import resource
 import struct
 import sys
 import tempfile
@@ -20,6 +24,8 @@ from collections.abc import Sequence
 from pathlib import Path
 
 import numpy as np
+import trimesh
+from tests.foreign import write_walker
 
 from artuline.core.checks.checks import check
 from artuline.core.errors import ArtulineError
@@ -27,16 +33,21 @@ from artuline.core.run.record import run
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Scene
+from artuline.core.setup.ragdoll import set_up
+from artuline.core.setup.setups import put_setup, setup_mapping
 from artuline.demo.figures import DATA, ready_figure
 from artuline.demo.scenes import demo_scene
+from artuline.formats import mesh_files
 from artuline.formats.bvh_read import read_figure as read_bvh
 from artuline.formats.coming_back import bring_back
 from artuline.formats.deliver import deliver
 from artuline.formats.gltf_read import read_figure
+from artuline.formats.importing import put_figure
 from artuline.formats.mesh_read import read_shape
+from artuline.formats.salvage import salvage_scene
 from artuline.formats.scene_file import load_scene, save_scene
 from artuline.formats.setup_file import SETUPS, load_setup
-from artuline.formats.usd_read import read_figure as read_usd
+from artuline.formats.usd_read import read_here as read_usd_here
 from artuline.view.stage import Show, draw_list, figure_states
 
 ODD = (
@@ -61,6 +72,18 @@ ODD = (
     "NaN",
 )
 SLOW = 10.0  # seconds
+BATCH = 50  # files that a process reads
+
+
+def read_in_here(read, path: Path, cancelled=None):
+    """In place of a process of its own: whatever a library raises there is a clear error."""
+    try:
+        return read(path)
+    except Exception as error:
+        raise ArtulineError("the file is damaged", place=str(path)) from error
+
+
+mesh_files.read_apart = read_in_here
 
 
 def spoil_bytes(data: bytes, random: np.random.Generator) -> bytes:
@@ -83,6 +106,34 @@ def spoil_bytes(data: bytes, random: np.random.Generator) -> bytes:
     return bytes(a[: int(random.integers(len(a)))]) if random.random() < 0.1 else bytes(a)
 
 
+FACTORS = (-1.0, 0.0, 0.5, 1.0001, 3.0, 1e3, 1e-3, 1e9, 1e-9)
+
+
+def spoil_text(data: bytes, random: np.random.Generator) -> bytes:
+    """A text with one to four of its words changed: numbers for others that are numbers too, words for other words, lines put elsewhere."""
+    lines = data.split(b"\n")
+    for _ in range(int(random.integers(1, 5))):
+        i, j = (int(x) for x in random.integers(len(lines), size=2))
+        kind = random.integers(6)
+        if kind == 0:
+            lines[i], lines[j] = lines[j], lines[i]
+        elif kind == 1:
+            lines.insert(i, lines[j])
+        elif kind == 2:
+            del lines[i]
+        else:
+            words = re.split(rb"([\s,()\[\]]+)", lines[i])
+            k = 2 * int(random.integers((len(words) + 1) // 2))
+            try:
+                factor = FACTORS[int(random.integers(len(FACTORS)))]
+                words[k] = repr(float(words[k]) * factor).encode()
+            except ValueError:
+                other = re.split(rb"[\s,()\[\]]+", lines[j])
+                words[k] = other[int(random.integers(len(other)))]
+            lines[i] = b"".join(words)
+    return b"\n".join(lines)
+
+
 def spoil_json(value, random: np.random.Generator):
     """The same with one to four values replaced, removed or repeated."""
     value = copy.deepcopy(value)
@@ -96,7 +147,10 @@ def spoil_json(value, random: np.random.Generator):
             else:
                 break
             if random.random() < 0.3 or not isinstance(node[key], (dict, list)):
-                if random.random() < 0.2:
+                if isinstance(node[key], (int, float)) and not isinstance(node[key], bool) and random.random() < 0.6:
+                    changed = node[key] * FACTORS[int(random.integers(len(FACTORS)))]
+                    node[key] = round(changed) if isinstance(node[key], int) and random.random() < 0.8 else changed
+                elif random.random() < 0.2:
                     del node[key]
                 elif random.random() < 0.1 and isinstance(node, list):
                     node.extend([node[key]] * int(random.integers(1, 5)))
@@ -202,19 +256,73 @@ def kinds(folder: Path):
     def shape(path):
         read_shape(path, AssetStore(), "mesh")
 
-    def used(path):
-        """Load a scene, and where that is possible check it, pose it for a picture, and run two frames."""
-        store = AssetStore()
-        scene = load_scene(path, store)
+    turn = iter(range(10**9))
+
+    def work(scene, store):
+        """Check a scene, pose it for a picture, save and export it; every tenth runs two frames."""
         check(scene, store)
         states = figure_states(scene, store, float(scene.start), None, Show())
         draw_list(scene, store, float(scene.start), states, Show(shapes=True, limits=True, forces=True))
+        kept = folder / f"kept {os.getpid()}.artuline"
+        save_scene(kept, scene, store, replace=True)
+        assert load_scene(kept, AssetStore()) == scene, "what was saved is not what was opened"
+        n = next(turn)
+        if scene.cast:
+            out = folder / f"out {os.getpid()}{('.glb', '.bvh', '.usdc', '.csv')[n % 4]}"
+            deliver(out, scene, store, [scene.cast[0].id])
         short = edit.scene(scene, end=scene.start + 2, warm_up=0, substeps=min(scene.substeps, 10))
-        if any(f.bodies for f in scene.figures):
+        if n % 10 == 0 and any(f.bodies for f in scene.figures):
             run(short, store)
 
-    yield "figure", ".glb", lambda p: read_figure(p, AssetStore()), of_figure
-    yield "figure beside its buffer", ".gltf", lambda p: read_figure(p, AssetStore()), of_parts
+    def used(path):
+        """Load a scene, and work with it."""
+        store = AssetStore()
+        work(load_scene(path, store), store)
+
+    def salvaged(path):
+        """What can be saved of a scene is sound."""
+        try:
+            load_scene(path, AssetStore())
+        except ArtulineError:
+            found = salvage_scene(path)
+            save_scene(folder / f"salvaged {os.getpid()}.artuline", found.scene, found.assets, replace=True)
+
+    def figure_of(read):
+        def whole(path):
+            store = AssetStore()
+            made = put_figure(Scene(), store, read(path, store)).scene
+            f = made.figures[0]
+            if next(turn) % 10 == 0:
+                made = edit.map_figure(made, f.id, lambda x: set_up(x, store))
+                made = edit.hand_over(made, f.id, None, 0.0, 2.0) if made.figures[0].bodies else made
+            work(made, store)
+
+        return whole
+
+    def of_library(path, store):
+        """As the reader's own process has it: whatever the library raises there is a clear error."""
+        try:
+            imported, arrays = read_usd_here(path)
+        except (ArtulineError, MemoryError):
+            raise ArtulineError("the file is damaged") from None
+        for key, found in arrays.items():
+            store.put(key, found)
+        return imported
+
+    def onto(path):
+        """Read a setup and put it onto a figure, where it is checked."""
+        setup = load_setup(path)
+        made = put_setup(setup, still.figures[0], {k: v[0] for k, v in setup_mapping(setup, still.figures[0]).items()})
+        check(Scene(figures=(made,), end=4), assets)
+
+    small, block_ = glb_parts(write_walker(folder / "walker.glb").read_bytes())
+
+    def of_small(r):
+        return glb(spoil_json(small, r), block_) if r.random() < 0.8 else spoil_bytes(glb(small, block_), r)
+
+    yield "figure", ".glb", figure_of(read_figure), of_small
+    yield "goat", ".glb", lambda p: read_figure(p, AssetStore()), of_figure
+    yield "goat beside its buffer", ".gltf", lambda p: read_figure(p, AssetStore()), of_parts
     goat = ready_figure("goat", assets)
     still = Scene(figures=(goat,), end=4)
     out = {}
@@ -228,15 +336,19 @@ def kinds(folder: Path):
         bring_back(still, assets, goat.id, path)
 
     yield "physics", ".glb", lambda p: read_figure(p, AssetStore()), lambda r: glb(spoil_physics(physics, r), block)
-    yield "motion", ".bvh", lambda p: read_bvh(p, AssetStore()), lambda r: spoil_bytes(out[".bvh"], r)
+
+    def of_text(data):
+        return lambda r: spoil_text(data, r) if r.random() < 0.8 else spoil_bytes(data, r)
+
+    yield "motion", ".bvh", figure_of(read_bvh), of_text(out[".bvh"])
     for ending in (".usda", ".usdc"):
         yield (
             f"USD {ending}",
             ending,
-            lambda p: read_usd(p, AssetStore()),
-            lambda r, data=out[ending]: spoil_bytes(data, r),
+            figure_of(of_library),
+            of_text(out[ending]) if ending == ".usda" else lambda r, data=out[ending]: spoil_bytes(data, r),
         )
-    yield "keys, CSV", ".csv", keys, lambda r: spoil_bytes(out[".csv"], r)
+    yield "keys, CSV", ".csv", keys, of_text(out[".csv"])
     yield (
         "keys, JSON",
         ".json",
@@ -244,45 +356,107 @@ def kinds(folder: Path):
         lambda r: json.dumps(spoil_json(table, r)).encode() if r.random() < 0.7 else spoil_bytes(out[".json"], r),
     )
     yield "scene", ".artuline", used, of_scene
-    yield "setup", ".artuset", load_setup, of_setup
+    yield "salvage", ".artuline", salvaged, of_scene
+    yield "setup", ".artuset", onto, of_setup
+    cube = trimesh.creation.box()
     for ending in (".obj", ".glb", ".stl", ".ply", ".off"):
-        yield f"mesh {ending}", ending, shape, (of_figure if ending == ".glb" else lambda r: spoil_bytes(obj, r))
+        data = obj if ending == ".obj" else cube.export(file_type=ending[1:])
+        data = data.encode() if isinstance(data, str) else data
+        text = of_text(data) if ending in (".obj", ".off") else lambda r, data=data: spoil_bytes(data, r)
+        yield f"mesh {ending}", ending, shape, of_figure if ending == ".glb" else text
 
 
-def trial(count: int, seed: int, words: Sequence[str] = ()) -> list[str]:
-    """What went wrong, a line each; the counts of every kind are printed when it is done. ``words``: only kinds whose names have one of them."""
+def batch(kind, ending, read, spoiled, folder: Path, seed: int, numbers: range) -> tuple[int, float, int, list[str]]:
+    """Files of one kind by their numbers, one after the other: how many were refused in words, the longest, s, its number, and the faults."""
+    faults: list[str] = []
+    refused, longest, which = 0, 0.0, 0
+    for i in numbers:
+        path = folder / f"spoiled {os.getpid()}{ending}"
+        path.write_bytes(spoiled(np.random.default_rng([seed, len(kind), i])))
+        began = time.process_time()
+        try:
+            read(path)
+        except ArtulineError as error:
+            refused += 1
+            said = str(error)
+            if any(word in said for word in ("pydantic", "http", "Traceback", "[type=", "more than this machine has")):
+                faults.append(f"{kind} {i}: a library's words, or memory: {said[:200]} {error.__cause__!r}")
+        except BaseException as error:
+            where = traceback.extract_tb(error.__traceback__)[-1]
+            faults.append(
+                f"{kind} {i}: {type(error).__name__}: {error} at {os.path.basename(where.filename)}:{where.lineno}"[
+                    :400
+                ]
+            )
+        longest, which = max((longest, which), (time.process_time() - began, i))
+    return refused, longest, which, faults
+
+
+def forked(work) -> object:
+    """What ``work()`` gives in a process of its own with no more than a gigabyte besides what is there, and half a minute of processor; None if it ended otherwise."""
+    here, there = os.pipe()
+    child = os.fork()
+    if child == 0:
+        os.close(here)
+        with open("/proc/self/statm") as f:
+            now = int(f.read().split()[5]) * os.sysconf("SC_PAGE_SIZE")
+        resource.setrlimit(resource.RLIMIT_DATA, (now + 2**30, now + 2**30))
+        resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+        with os.fdopen(there, "wb") as out:
+            pickle.dump(work(), out)
+        os._exit(0)
+    os.close(there)
+    with os.fdopen(here, "rb") as back:
+        data = back.read()
+    os.waitpid(child, 0)
+    return pickle.loads(data) if data else None
+
+
+def elsewhere(folder: Path) -> set[str]:
+    """What lies in the folders in which nothing is to be written."""
+    return {str(p) for top in (Path.home(), Path.cwd(), folder.parent) for p in top.iterdir()}
+
+
+def trial(count: int, seed: int, words: Sequence[str] = (), apart: bool = True) -> list[str]:
+    """What went wrong, a line each; the counts of every kind are printed when it is done. ``words``: only kinds whose names have one of them; ``apart``: in processes
+    with a limit of memory.
+    """
     faults: list[str] = []
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         for kind, ending, read, spoiled in kinds(folder):
             if words and not any(w in kind for w in words):
                 continue
-            random = np.random.default_rng([seed, len(kind)])
-            refused, longest, which, before = 0, 0.0, 0, len(faults)
-            for i in range(count):
-                path = folder / f"spoiled{ending}"
-                path.write_bytes(spoiled(random))
-                began = time.process_time()
-                try:
-                    read(path)
-                except ArtulineError as error:
-                    refused += 1
-                    said = str(error)
-                    if any(word in said for word in ("pydantic", "http", "Traceback", "[type=")):
-                        faults.append(f"{kind} {i}: a library's words: {said[:200]}")
-                except Exception as error:
-                    where = traceback.extract_tb(error.__traceback__)[-1]
-                    faults.append(
-                        f"{kind} {i}: {type(error).__name__}: {error} at {os.path.basename(where.filename)}:{where.lineno}"
-                    )
-                longest, which = max((longest, which), (time.process_time() - began, i))
+            refused, longest, which, bad = 0, 0.0, 0, []
+            before = elsewhere(folder)
+            library = "USD" in kind or ("mesh" in kind and ending != ".glb")
+            for first in range(0, count, BATCH):
+                numbers = range(first, min(first + BATCH, count))
+
+                def whole(numbers=numbers, kind=kind, ending=ending, read=read, spoiled=spoiled):
+                    return batch(kind, ending, read, spoiled, folder, seed, numbers)
+
+                found = [forked(whole) if apart else whole()]
+                if found[0] is None:
+                    # one of them ended the process: each by itself
+                    found = [forked(lambda i=i, whole=whole: whole(range(i, i + 1))) for i in numbers]
+                for i, x in zip(numbers, found):
+                    if x is None and library:
+                        # as its own process would have ended: that is said in words
+                        refused += 1
+                    elif x is None:
+                        bad.append(f"{kind} {i}: the process ended")
+                    else:
+                        refused, bad = refused + x[0], bad + x[3]
+                        longest, which = max((longest, which), (x[1], x[2]))
             if longest > SLOW:
-                faults.append(f"{kind}: {longest:.1f} s for one file, number {which}")
-            bad = len(faults) - before
+                bad.append(f"{kind}: {longest:.1f} s for one file, number {which}")
+            bad += [f"{kind}: {x} was written" for x in elsewhere(folder) - before]
             print(
-                f"{kind}: {count} files, {refused} refused in words, longest {1000 * longest:.0f} ms (number {which}), {bad} faults",
+                f"{kind}: {count} files, {refused} refused in words, longest {1000 * longest:.0f} ms (number {which}), {len(bad)} faults",
                 flush=True,
             )
+            faults += bad
     return faults
 
 

@@ -1,9 +1,9 @@
 """BVH files of others: written by a library of its own, in the ways that people's files differ, and read where that library has every joint."""
 
 import bvhio
-import glm
 import numpy as np
 import pytest
+from pyglm import glm
 
 from artuline.core.motion.keyed import keyed_matrices
 from artuline.core.scene.assets import AssetStore

@@ -497,7 +497,7 @@ def _main() -> None:
     if arguments and arguments[0] == "--version":
         typer.echo(__version__)
         return
-    if not arguments or (arguments[0] not in COMMANDS and arguments[0] not in ("--help", "-h")):
+    if not arguments or arguments[0] not in (*COMMANDS, "open", "--help", "-h"):
         arguments = ["open", *arguments]
     try:
         app(arguments, prog_name="artuline", standalone_mode=True)

@@ -21,7 +21,7 @@ from artuline.core.setup.sticks import STICKS, stick_mesh
 from artuline.core.setup.tilt import Z_UP
 from artuline.core.setup.units import likely_unit, unit_name
 from artuline.formats.bvh_names import POSITIONS, ROTATIONS, SUFFIX
-from artuline.formats.checked import Cancelled
+from artuline.formats.checked import Cancelled, reading, sound
 from artuline.formats.files import read_plain
 from artuline.formats.format import Format, Imported
 
@@ -254,7 +254,11 @@ def upright(motion: Motion) -> Array:
 def read_figure(path: Path | str, assets: AssetStore, cancelled: Cancelled = lambda: False) -> Imported:
     """A figure without skin, with its motion as a clip. Raises ArtulineError with file, line and remedy; then nothing was added."""
     path = Path(path)
-    motion = read_motion(path)
+    with reading(path, REMEDY):
+        return _figure_of(path, read_motion(path), assets)
+
+
+def _figure_of(path: Path, motion: Motion, assets: AssetStore) -> Imported:
     up = upright(motion)
     notes: list[str] = []
     names = edit.Names()
@@ -303,7 +307,7 @@ def read_figure(path: Path | str, assets: AssetStore, cancelled: Cancelled = lam
         figure = figure.changed(asset=assets.add(mesh.to_arrays()), materials=(Material(name="sticks", color=STICKS),))
     notes.append("The file holds a skeleton and its motion: sticks stand for the skin.")
     figure = figure.changed(unit=unit, clips=refs, clip=refs[0].name if refs else None)
-    return Imported(figure, tuple(notes))
+    return Imported(sound(figure, assets, path, REMEDY), tuple(notes))
 
 
 @dataclass(frozen=True)

@@ -9,8 +9,12 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+from pydantic import ValidationError
 
-from artuline.core.errors import ArtulineError
+from artuline.core.checks.data import check_data
+from artuline.core.errors import ArtulineError, why_not
+from artuline.core.scene.assets import AssetStore
+from artuline.core.scene.model import Figure, Scene
 from artuline.formats.files import reason
 
 Cancelled = Callable[[], bool]
@@ -29,6 +33,10 @@ def reading(path: Path, remedy: str) -> Iterator[None]:
                 f"cannot be read ({reason(error)})", place=str(path), remedy="Check the path and its permissions."
             ) from error
         raise ArtulineError("the file is damaged or cut off", place=str(path), remedy=remedy) from error
+    except ValidationError as error:
+        raise ArtulineError(
+            f"what it holds cannot be used ({why_not(error)})", place=str(path), remedy=remedy
+        ) from error
     except (MemoryError, RecursionError) as error:
         raise ArtulineError("the file asks for more than this machine has", place=str(path), remedy=remedy) from error
     except Exception as error:  # the formats' libraries raise whatever they like
@@ -49,6 +57,17 @@ def parse(data: bytes, fail: Callable[[str], ArtulineError]) -> dict[str, Any]:
     if not isinstance(found, dict):
         raise fail("the description is not a group of named values")
     return found
+
+
+def sound(figure: Figure, assets: AssetStore, path: Path, remedy: str) -> Figure:
+    """The same figure, as it was read from a file. Raises ArtulineError unless its data is what a scene may hold; then the data is not kept."""
+    before = Scene(figures=(figure,))
+    try:
+        check_data(before, assets)
+    except ArtulineError as error:
+        assets.discard(before.assets())
+        raise ArtulineError(error.problem, place=str(path), remedy=remedy) from error
+    return figure
 
 
 class Part:

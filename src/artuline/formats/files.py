@@ -114,7 +114,8 @@ def read_plain(path: Path, most: int, *, what: str = "the file") -> bytes:
             size = f"{about.st_size / 2**20:.0f} MB, {most / 2**20:.0f} at most"
             raise ArtulineError(f"{what} is too large ({size})", place=str(path), remedy="Make it smaller first.")
         try:
-            return f.read(most + 1)
+            # so many bytes are set aside as are asked for
+            return f.read(min(about.st_size, most) + 1)
         except OSError as error:
             raise ArtulineError(
                 f"cannot be read ({reason(error)})", place=str(path), remedy="Check the disk."

@@ -19,7 +19,7 @@ from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Bone, ClipRef, Figure, Material
 from artuline.core.setup.sticks import STICKS, stick_mesh
 from artuline.core.setup.units import likely_unit, unit_name
-from artuline.formats.checked import Cancelled, Part, reading
+from artuline.formats.checked import Cancelled, Part, reading, sound
 from artuline.formats.format import Format, Imported, Parts
 from artuline.formats.gltf_container import Container, open_container
 from artuline.formats.gltf_mesh import Primitive, Surfaces, read_nodes
@@ -58,7 +58,8 @@ def read_figure(path: Path | str, assets: AssetStore, cancelled: Cancelled = lam
     if unit != 1.0:
         reader.notes.append(f"The figure measures {size:.4g} file units; read as {unit_name(unit)}.")
     x, y, z = (unit * c for c in reader.place)
-    figure = figure.changed(unit=unit, position=(x, y, z), turn=reader.turn)
+    with reading(path, REMEDY):
+        figure = sound(figure.changed(unit=unit, position=(x, y, z), turn=reader.turn), assets, path, REMEDY)
     return Imported(figure, tuple(reader.notes))
 
 

@@ -18,7 +18,7 @@ from artuline.core.scene.model import Bone, ClipRef, Figure, Material
 from artuline.core.setup.sticks import STICKS, stick_mesh
 from artuline.core.setup.units import unit_name
 from artuline.formats.apart import read_apart
-from artuline.formats.checked import Cancelled
+from artuline.formats.checked import Cancelled, sound
 from artuline.formats.files import read_plain
 from artuline.formats.format import Format, Imported
 from artuline.formats.usd_bodies import read_bodies
@@ -59,6 +59,7 @@ def read_here(path: Path) -> tuple[Imported, dict[str, dict[str, np.ndarray]]]:
         refs = (ClipRef(name=name, asset=assets.add(clip.to_arrays()), duration=duration, rate=reader.rate),)
     asset = assets.add(mesh.to_arrays()) if mesh is not None else None
     figure = figure.changed(asset=asset, clips=refs, clip=refs[0].name if refs else None)
+    figure = sound(figure, assets, path, REMEDY)
     return Imported(figure, tuple(reader.notes[:MOST_NOTES])), {key: dict(assets[key]) for key in assets}
 
 

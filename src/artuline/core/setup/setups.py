@@ -1,9 +1,9 @@
 """A setup: bodies, joints, links and filters of a figure, apart from it, to be put onto another."""
 
 import numpy as np
-from pydantic import Field, model_validator
+from pydantic import Field, ValidationError, model_validator
 
-from artuline.core.errors import ArtulineError
+from artuline.core.errors import ArtulineError, why_not
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.skeleton import rest_matrices, rigid
@@ -46,6 +46,14 @@ class Setup(Model):
         for j in self.joints:
             if not {j.parent, j.child} <= ids:
                 raise ValueError(f"joint {j.id!r} joins a body that the setup does not have")
+        above = {j.child: j.parent for j in self.joints}
+        for j in self.joints:
+            seen, up = {j.child}, j.parent
+            while up in above and up not in seen:
+                seen.add(up)
+                up = above[up]
+            if up in seen:
+                raise ValueError(f"joint {j.id!r} hangs on itself")
         return self
 
 
@@ -144,8 +152,16 @@ def put_setup(setup: Setup, figure: Figure, mapping: dict[str, str]) -> Figure:
     """The figure with the setup's bodies and joints on the bones of ``mapping``, scaled to it.
 
     Shapes and joint frames are turned with their bones' directions and scaled by the bones' lengths. Joints whose parent is left out hang on the
-    next body above. Raises ArtulineError if nothing is mapped, or two bones go to one.
+    next body above. Raises ArtulineError if nothing is mapped, two bones go to one, or what is scaled cannot be.
     """
+    try:
+        return _put_setup(setup, figure, mapping)
+    except ValidationError as error:
+        remedy = "Look at the figure's unit, or choose another setup."
+        raise ArtulineError(f"the setup does not fit {figure.name!r} ({why_not(error)})", remedy=remedy) from error
+
+
+def _put_setup(setup: Setup, figure: Figure, mapping: dict[str, str]) -> Figure:
     used = [m for b, m in mapping.items() if m]
     if not used:
         raise ArtulineError(f"no bone of {figure.name!r} is mapped", remedy="Choose a bone for at least one body.")
