@@ -6,6 +6,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from benchmarks import others
 
 from artuline.core.bake.bake import BakeWish, add_layer, bake_figure
 from artuline.core.bake.delivery import NONE, bake_take, delivery
@@ -18,6 +19,8 @@ from artuline.core.run.measures import measure_take, shown_places
 from artuline.core.run.record import keep_take, run
 from artuline.core.run.take import Take
 from artuline.core.scene import edit
+from artuline.core.scene.assets import AssetStore
+from artuline.demo.scenes import demo_scene
 from artuline.formats.all import FORMATS, filters, format_of, named, suffixes
 from artuline.formats.deliver import deliver
 from artuline.formats.gltf_read import read_figure
@@ -47,6 +50,21 @@ def test_the_merged_clip_is_the_keys_with_the_layer_in_them(layered):
     layer = figure.layers[0]
     inside = (frames > layer.start) & (frames < layer.end)
     assert np.degrees(angle[inside].max()) < 0.5
+
+
+@pytest.mark.parametrize("name", ["boom", "pail"])
+def test_other_readers_see_every_bone_where_it_is(name, boom_run, tmp_path):
+    """In the world, on frames and quarters of frames; what rides on a hand too."""
+    scene, assets, take = boom_run
+    if name == "pail":
+        assets = AssetStore()
+        scene = demo_scene("pail", assets).changed(end=40)
+        take = run(scene, assets)
+    for f in scene.cast:
+        scene = add_layer(scene, assets, f.id, bake_figure(scene, assets, f, take), "baked")
+    for f in scene.cast:
+        for mm, degrees in others.compared(scene, assets, scene.figure(f.id), tmp_path).values():
+            assert mm < others.MOST_MM and degrees < others.MOST_DEGREES
 
 
 def test_the_layers_keys_are_carried_not_sampled(layered):

@@ -79,12 +79,15 @@ def _flush(path: Path) -> None:
 
 def _clear(target: Path) -> None:
     """Remove temporary files of the same target that nobody is writing."""
-    head = f".{target.name[:120]}."
+    clear_parts(target.parent, f".{target.name[:120]}.", target.suffix)
+
+
+def clear_parts(folder: Path, head: str, ending: str) -> None:
+    """Remove temporary files that nobody is writing: those in a folder whose names begin so, of targets with an ending. Never fails."""
+    ends = (".part", f".part{ending[:12]}")
     with suppress(OSError):
-        ends = (".part", f".part{target.suffix[:12]}")
-        names = [n for n in os.listdir(target.parent) if n.startswith(head) and n.endswith(ends)]
-        for name in names:
-            left = target.with_name(name)
+        for name in [n for n in os.listdir(folder) if n.startswith(head) and n.endswith(ends)]:
+            left = folder / name
             handle = os.open(left, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK)
             try:
                 fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)

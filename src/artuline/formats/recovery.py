@@ -15,7 +15,7 @@ from pathlib import Path
 from artuline.core.errors import ArtulineError
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Scene
-from artuline.formats.files import reason, write_whole
+from artuline.formats.files import clear_parts, reason, write_whole
 from artuline.formats.salvage import salvage_scene
 from artuline.formats.scene_file import MOST_EVER, load_scene, save_scene
 
@@ -116,7 +116,9 @@ def left_behind() -> list[Left]:
     """Work whose program is gone, the newest first. Never fails."""
     found = []
     try:
-        files = sorted(recovery_folder().glob("*.artuline"))
+        # what was killed while it was written is nothing yet: what was kept before it is there
+        clear_parts(recovery_folder(), ".", ".artuline")
+        files = sorted(p for p in recovery_folder().glob("*.artuline") if not p.name.startswith("."))
     except OSError:
         return []
     for file in files:

@@ -8,9 +8,10 @@ from typing import Any
 import numpy as np
 
 from artuline.core.bake.delivery import Delivered, Delivery
+from artuline.core.bake.merged import bent, quarters
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.skeleton import rest_matrices, rigid, skeleton_of
+from artuline.core.motion.skeleton import Pose, rest_matrices, rigid, skeleton_of
 from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Joint
 from artuline.core.setup.materials import body_mass
@@ -102,10 +103,16 @@ class _Figure:
         skel.CreateBindTransformsAttr(Vt.Matrix4dArray([self.gf.Matrix4d(m.T.tolist()) for m in self._binds()]))
         animation = UsdSkel.Animation.Define(self.stage, f"{path}/skeleton/animation")
         animation.CreateJointsAttr(self.joints)
-        pose = clip.sample(self.skeleton, frames / self.rate)
+        # the format goes straight from sample to sample: there are more where the curves do not
+        fine = quarters(0.0, float(frames[-1]))
+        pose = clip.sample(self.skeleton, fine / self.rate)
         q = rotation.make_continuous(pose.rotation)
+        kept = np.zeros(len(fine), bool)
+        for b in range(len(f.bones)):
+            kept |= bent(q[:, b], True) | bent(pose.translation[:, b], False) | bent(pose.scale[:, b], False)
+        pose, q, fine = Pose(pose.translation[kept], pose.rotation[kept], pose.scale[kept]), q[kept], fine[kept]
         attributes = animation.CreateTranslationsAttr(), animation.CreateRotationsAttr(), animation.CreateScalesAttr()
-        for k, frame in enumerate(frames.tolist()):
+        for k, frame in enumerate(fine.tolist()):
             attributes[0].Set(Vt.Vec3fArray.FromNumpy(pose.translation[k].astype(np.float32)), frame)
             attributes[1].Set(
                 Vt.QuatfArray([self.gf.Quatf(float(w), float(a), float(b), float(c)) for a, b, c, w in q[k]]), frame

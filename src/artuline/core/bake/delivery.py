@@ -4,10 +4,8 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Literal
 
-import numpy as np
-
 from artuline.core.bake.bake import Baked, BakeWish, add_layer, bake_figure, moved
-from artuline.core.bake.merged import Rests, merged_clip, rested
+from artuline.core.bake.merged import Rests, bent, merged_clip, quarters, rested
 from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
@@ -75,12 +73,16 @@ def delivery(
 
 
 def _root(scene: Scene, assets: AssetStore, figure: Figure, lead: int) -> tuple[Array, Array, Array] | None:
-    """Seconds (F,), places (F, 3) and rotations (F, 4) of a figure that has a track or rides, on every frame of the range, which begins ``lead`` frames later."""
+    """Seconds (F,), places (F, 3) and rotations (F, 4) of a figure that has a track or rides, on every frame of the range, which begins ``lead`` frames later, and
+    between two where it does not go straight.
+    """
     if not (figure.track.frames or figure.mounts):
         return None
-    frames = np.arange(scene.start, scene.end + 1, dtype=float)
+    frames = quarters(scene.start, scene.end)
     p, q = rigid(root_at(scene, assets, figure, frames))
-    return (frames - scene.start + lead) / scene.rate, p, rotation.make_continuous(q)
+    q = rotation.make_continuous(q)
+    kept = bent(p, False) | bent(q, True)
+    return (frames[kept] - scene.start + lead) / scene.rate, p[kept], q[kept]
 
 
 def company(scene: Scene, *figures: str) -> list[str]:

@@ -15,6 +15,8 @@ from artuline.core.motion.skeleton import skeleton_of
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Figure, Layer, Scene
 
+PARTS = 4  # of a frame, at which what does not go straight is sampled
+BENT = 2e-8  # by which a straight way may be off: the errors of all bones of a long chain add up
 PIECES = 3  # that a piece of a curve of rotations is divided into where a range cuts it
 
 
@@ -22,11 +24,10 @@ def merged_clip(scene: Scene, assets: AssetStore, figure: Figure) -> Clip:
     """The figure's motion over the scene's range, starting at time 0.
 
     Bones with a layer of full weight get cubic curves: the clip sampled on every frame outside of the layer,
-    the layer's own keys inside. Everything else is sampled on every frame.
+    the layer's own keys inside. Everything else is sampled on every frame, and between two where it does not go straight there.
     """
-    frames = np.arange(scene.start, scene.end + 1, dtype=float)
-    pose = keyed_pose(scene, assets, figure, frames)
-    times = (frames - scene.start) / scene.rate
+    fine = quarters(scene.start, scene.end)
+    pose = keyed_pose(scene, assets, figure, fine)
     spans = _layered(figure, assets)
     channels = []
     index = figure.bone_index
@@ -36,12 +37,39 @@ def merged_clip(scene: Scene, assets: AssetStore, figure: Figure) -> Clip:
         values = getattr(pose, path)[:, index[bone]]
         if path == "rotation":
             values = rotation.make_continuous(values)
+        # beside keys of a cubic curve rotations go straight from number to number, not along the arc
+        kept = bent(values, path == "rotation" and ruled is None)
+        frames, values = fine[kept], values[kept]
         if ruled is not None:
             layer, channel = ruled
             channels.append(_joined(scene, layer, channel, frames, values))
         else:
+            times = (frames - scene.start) / scene.rate
             channels.append(Channel(bone, path, "LINEAR", times, values))  # type: ignore[arg-type]
     return Clip(tuple(channels))
+
+
+def quarters(start: float, end: float) -> Array:
+    """Frames from one to another, with those a quarter of a frame apart between them."""
+    return np.asarray(start + np.arange(round(end - start) * PARTS + 1) / PARTS)
+
+
+def bent(values: Array, turning: bool) -> np.ndarray:
+    """Which rows of values (4 F + 1, D), a quarter of a frame apart, a curve needs that goes straight from one to the next: the frames, and those between two
+    frames where it would otherwise be off. Rotations do not flip.
+    """
+    count = (len(values) - 1) // PARTS
+    kept = np.zeros(len(values), bool)
+    kept[::PARTS] = True
+    a, b = values[:-1:PARTS], values[PARTS::PARTS]
+    off = np.zeros(count, bool)
+    for k in range(1, PARTS):
+        true, u = values[k::PARTS], k / PARTS
+        way = rotation.slerp(a, b, np.full(count, u)) if turning else a + u * (b - a)
+        off |= np.abs(way - true).max(axis=1) > BENT * (1e-3 + np.abs(true).max(axis=1))
+    for k in range(1, PARTS):
+        kept[k::PARTS] = off
+    return kept
 
 
 def _layered(figure: Figure, assets: AssetStore) -> dict[tuple[str, str], tuple[Layer, Channel] | None]:
@@ -74,11 +102,11 @@ def _joined(scene: Scene, layer: Layer, channel: Channel, frames: Array, values:
         return Channel(channel.bone, channel.path, "LINEAR", times, values)
     at, inner = _part(channel, first / scene.rate, last / scene.rate)
     before, after = np.flatnonzero(frames < first), np.flatnonzero(frames > last)
-    slope = np.diff(values, axis=0) * scene.rate
+    slope = np.diff(values, axis=0) * scene.rate / np.diff(frames)[:, None]
     turning = channel.path == "rotation"
     if turning:
         # the same side of the double cover as the samples around it
-        near = values[int(np.clip(round(first - frames[0]), 0, len(values) - 1))]
+        near = values[min(int(np.searchsorted(frames, first)), len(values) - 1)]
         inner = inner * (-1.0 if float(inner[0, 1] @ near) < 0.0 else 1.0)
     outside = np.stack([np.concatenate([slope[:1], slope]), values, np.concatenate([slope, slope[-1:]])], axis=1)
     head, tail = outside[before], outside[after]
