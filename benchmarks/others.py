@@ -168,6 +168,7 @@ def compared(scene, assets, figure, folder: Path) -> dict[str, tuple[float, floa
             if ending == ".bvh"
             else (of_gltf if ending == ".glb" else of_usd)(out, seconds)
         )
+        unit = figure.unit if ending == ".glb" else unit
         mm = degrees = 0.0
         count = 0
         for i, b in enumerate(figure.bones):

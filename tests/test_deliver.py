@@ -20,12 +20,14 @@ from artuline.core.run.record import keep_take, run
 from artuline.core.run.take import Take
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
+from artuline.core.scene.model import Scene
 from artuline.demo.scenes import demo_scene
 from artuline.formats.all import FORMATS, filters, format_of, named, suffixes
 from artuline.formats.deliver import deliver
 from artuline.formats.gltf_read import read_figure
-from artuline.formats.importing import choose_clip
+from artuline.formats.importing import add_figure, choose_clip
 from artuline.formats.take_table import TABLES, write_take
+from tests import foreign
 
 
 @pytest.fixture(scope="module")
@@ -50,6 +52,16 @@ def test_the_merged_clip_is_the_keys_with_the_layer_in_them(layered):
     layer = figure.layers[0]
     inside = (frames > layer.start) & (frames < layer.end)
     assert np.degrees(angle[inside].max()) < 0.5
+
+
+def test_a_skeleton_below_a_scaled_node_keeps_its_size_in_every_format(tmp_path):
+    """Of scales USD keeps three digits: what is even and stays is in the lengths."""
+    assets = AssetStore()
+    foreign.write_scaled_walker(tmp_path / "a.glb")
+    scene, figure, _ = add_figure(Scene(), assets, tmp_path / "a.glb")
+    assert figure.bones[0].scale[0] == pytest.approx(0.01)
+    for mm, degrees in others.compared(scene.changed(end=20), assets, scene.figures[0], tmp_path).values():
+        assert mm < others.MOST_MM and degrees < others.MOST_DEGREES
 
 
 @pytest.mark.parametrize("name", ["boom", "pail"])

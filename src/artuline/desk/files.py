@@ -231,7 +231,7 @@ class Files:
 
     def _ask_large(self, path: Path, found: Large) -> None:
         words = (
-            f"The data of {path.name} unfolds to {found.needed / 2**20:.0f} MB, more than a scene usually has. "
+            f"The data of “{path.name}” unfolds to {found.needed / 2**20:.0f} MB, more than a scene usually has. "
             "Open it if you know where it comes from."
         )
         if ask(self.stage.window(), "large", words, [("open", "Open it")], "Cancel"):
@@ -241,7 +241,7 @@ class Files:
         """Offer what can be saved of a file; it is opened without a name, so that the file stays as it is."""
         lost = [*found.salvaged.lost[:MOST_LOST], *(["and more"] if len(found.salvaged.lost) > MOST_LOST else [])]
         missing = "\n".join(f"• {x}" for x in lost) or "• nothing that it needs"
-        words = f"{path.name} cannot be opened as it is: {found.error.problem}.\n\nThe rest can be. Left out would be:\n{missing}"
+        words = f"“{path.name}” cannot be opened as it is: {found.error.problem}.\n\nThe rest can be. Left out would be:\n{missing}"
         if ask(self.stage.window(), "damaged", words, [("open", "Open the rest")], "Cancel"):
             self.show_document(found.salvaged.scene, found.salvaged.assets, changed=True)
             self.desk.tell(f"This is what could be read of {path.name}. Save it under a name of its own.")
@@ -309,8 +309,8 @@ class Files:
         """What becomes of two versions of one file. True if this one is saved."""
         both = fresh_path(path)
         words = (
-            f"{path.name} was changed by another window or program since it was opened here. "
-            f"Keeping both saves this scene as {both.name}."
+            f"“{path.name}” was changed by another window or program since it was opened here.\n\n"
+            f"Keeping both saves this scene as “{both.name}”."
         )
         answers = [("both", "Keep both"), ("replace", "Replace theirs"), ("theirs", "Open theirs")]
         answer = ask(self.stage.window(), "changed", words, answers, "Cancel")

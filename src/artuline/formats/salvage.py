@@ -1,6 +1,7 @@
 """What can be saved of a scene file that will not open: all of it but for what is damaged, which is named."""
 
 import io
+import re
 import struct
 import zipfile
 import zlib
@@ -243,7 +244,8 @@ def _without(scene: Scene, need: Need, error: ArtulineError, lost: list[str]) ->
     except (ValueError, ArtulineError):
         f = scene.figure(str(need.figure))
         words, made = f"the figure {f.name!r}", edit.without_figure(scene, f.id)
-    lost.append(f"{words} ({error.problem.removeprefix(f'{need.words}: ')})")
+    why = re.sub(r" \(assets/\w+\.npz\)", "", error.problem.removeprefix(f"{need.words}: "))
+    lost.append(f"{words} ({why})")
     return made
 
 

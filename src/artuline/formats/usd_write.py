@@ -11,6 +11,7 @@ from artuline.core.bake.delivery import Delivered, Delivery
 from artuline.core.bake.merged import bent, quarters
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
+from artuline.core.motion.clip import Clip
 from artuline.core.motion.skeleton import Pose, rest_matrices, rigid, skeleton_of
 from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Joint
@@ -97,7 +98,8 @@ class _Figure:
         skel = UsdSkel.Skeleton.Define(self.stage, f"{path}/skeleton")
         skel.CreateJointsAttr(self.joints)
         skel.CreateJointNamesAttr([b.name for b in f.bones])
-        rest = self.skeleton.rest
+        self._fold(clip)
+        rest = self._folded(self.skeleton.rest)
         local = [self._matrix(t, q, s) for t, q, s in zip(rest.translation, rest.rotation, rest.scale)]
         skel.CreateRestTransformsAttr(Vt.Matrix4dArray(local))
         skel.CreateBindTransformsAttr(Vt.Matrix4dArray([self.gf.Matrix4d(m.T.tolist()) for m in self._binds()]))
@@ -110,7 +112,8 @@ class _Figure:
         kept = np.zeros(len(fine), bool)
         for b in range(len(f.bones)):
             kept |= bent(q[:, b], True) | bent(pose.translation[:, b], False) | bent(pose.scale[:, b], False)
-        pose, q, fine = Pose(pose.translation[kept], pose.rotation[kept], pose.scale[kept]), q[kept], fine[kept]
+        pose = self._folded(Pose(pose.translation[kept], pose.rotation[kept], pose.scale[kept]))
+        q, fine = q[kept], fine[kept]
         attributes = animation.CreateTranslationsAttr(), animation.CreateRotationsAttr(), animation.CreateScalesAttr()
         for k, frame in enumerate(fine.tolist()):
             attributes[0].Set(Vt.Vec3fArray.FromNumpy(pose.translation[k].astype(np.float32)), frame)
@@ -125,6 +128,23 @@ class _Figure:
         if self.x.physics:
             self._bodies()
         return float(frames[-1])
+
+    def _fold(self, clip: Clip) -> None:
+        """Find the scales that are left out of the bones and put into the lengths below them, since the format keeps scales with three digits only: those that are even
+        and stay, as of a skeleton below a node that is scaled.
+        """
+        bones, index = self.x.figure.bones, self.x.figure.bone_index
+        moving = {c.bone for c in clip.channels if c.path == "scale"}
+        self.own, self.carried = np.ones(len(bones)), np.ones(len(bones))
+        for i, b in enumerate(bones):
+            x, y, z = b.scale
+            if x == y == z > 0.0 and b.name not in moving and float(np.float16(x)) != x:
+                self.own[i] = x
+            self.carried[i] = self.own[i] * (self.carried[index[b.parent]] if b.parent is not None else 1.0)
+        self.above = np.array([self.carried[index[b.parent]] if b.parent is not None else 1.0 for b in bones])
+
+    def _folded(self, pose: Pose) -> Pose:
+        return Pose(pose.translation * self.above[:, None], pose.rotation, pose.scale / self.own[:, None])
 
     def _matrix(self, t: Array, q: Array, s: Array) -> Any:
         m = np.eye(4)
@@ -156,6 +176,7 @@ class _Figure:
         if self.x.mesh is not None:
             for b, m in reversed(list(zip(self.x.mesh.palette_bone, self.x.mesh.palette_bind))):
                 found[b] = np.linalg.inv(m)
+        found[:, :3, :3] /= self.carried[:, None, None]
         return found
 
     def _mesh(self, mesh: Mesh, skel: Any) -> None:
