@@ -7,11 +7,15 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from functools import partial
 
+import numpy as np
+
 from artuline.core.errors import ArtulineError
 from artuline.core.motion.clip import Clip
+from artuline.core.motion.skeleton import rest_matrices
 from artuline.core.run.take import Take
 from artuline.core.scene.arrays import Checked
 from artuline.core.scene.assets import AssetStore
+from artuline.core.scene.figure import FARTHEST
 from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import ClipRef, Figure, Layer, Scene, Soft, TakeRef
 
@@ -49,6 +53,20 @@ def check_data(scene: Scene, data: AssetStore, before: Scene | None = None) -> N
     """Raises ArtulineError unless all that a scene needs is in a store, and is what it is needed as. ``before``: a scene that is known to be sound."""
     for need in needs(scene, before):
         check_need(need, data)
+    if before is None:
+        for f in scene.figures:
+            _reaches(f, data)
+
+
+def _reaches(f: Figure, data: Data) -> None:
+    """Raises ArtulineError if a figure's skin reaches farther at rest than can be computed with."""
+    if f.asset is None:
+        return
+    arrays = data[f.asset]
+    palette = rest_matrices(f)[arrays["palette_bone"]] @ arrays["palette_bind"]
+    far = np.abs(palette[:, :3, :3]).sum(axis=2).max(initial=0.0) * float(np.abs(arrays["positions"]).max(initial=0.0))
+    if not far + np.abs(palette[:, :3, 3]).max(initial=0.0) < FARTHEST:
+        raise ArtulineError(f"the skin of {f.name!r} lies too far away, or is scaled too much", remedy="Add its figure again.")  # fmt: skip
 
 
 def check_need(need: Need, data: AssetStore) -> None:

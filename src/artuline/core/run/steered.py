@@ -14,6 +14,7 @@ from artuline.core.motion.skeleton import Pose, rigid, skeleton_of
 from artuline.core.run.build import (
     Part,
     calm_rate,
+    carried_frequency,
     require_bodies,
     return_frequency,
     steady_damping,
@@ -158,7 +159,7 @@ class Steered(LiveWorld):
         self._stepper.started = set(range(len(built.parts)))
         self.rules = Rules(built, self.steered)
         self._share = self._shares()
-        self._stepper.free = self._share > 0.0
+        self._stepper.free = self.free()
         built.set_present(self.frame)
 
     @property
@@ -215,7 +216,11 @@ class Steered(LiveWorld):
 
     def free(self) -> NDArray[np.bool_]:
         """Which bodies physics moves now (n,)."""
-        return np.asarray(self._share > 0.0)
+        return np.asarray((self._share > 0.0) | (self._carriers(self._share) > 0.0))
+
+    def _carriers(self, share: Array) -> Array:
+        """How physical that is what each body hangs on now (n,), for a handover (n,)."""
+        return self.built.carriers(share[None], np.array([float(self.frame)]))[0]
 
     def tugged(self, figure: int) -> NDArray[np.bool_]:
         """The free bodies of a figure: others are not lifted with it."""
@@ -348,7 +353,7 @@ class Steered(LiveWorld):
         # what the keys did before, as far as their speed tells
         self._path.resume(np.arange(new.count), *self._keyed, *moved)
         self._share = self._shares()
-        self._stepper.free = self._share > 0.0
+        self._stepper.free = self.free()
         self._stepper.started = stepper.started
         new.set_links(self.frame)
         for id_ in sorted(self._hushed):
@@ -498,15 +503,19 @@ class Steered(LiveWorld):
                 tone[mine] = np.maximum(tone[mine], given.rule.tone)
             for limp in self._limp.values():
                 tone[limp.rows] = np.maximum(tone[limp.rows], LIMP_TONE)
-        goal = np.maximum(return_frequency(share), self._steady)
+        carrier = self._carriers(share)
+        goal = np.maximum(return_frequency(np.maximum(share, carrier)), self._steady)
         for limp in self._limp.values():
             goal[limp.rows] = np.maximum(goal[limp.rows], limp.goal)
         own, child = self._own, world.joints["child"][: len(self._own)]
         drive = np.zeros(len(world.joints))
-        drive[: len(own)] = np.where(built.springs > 0.0, built.springs, tone_frequency(tone[child] * own))
+        drive[: len(own)] = np.maximum(
+            np.where(built.springs > 0.0, built.springs, tone_frequency(tone[child] * own)),
+            carried_frequency(share[child], carrier[child]),
+        )
         return SmallStep(
             first=float(self.frame), rate=1.0 / self.step_time, k=k, lead=2, x=rows_x, r=rows_r,
-            free=np.repeat((share > 0.0)[None], k, 0), goal=np.repeat(goal[None], k, 0),
+            free=np.repeat(((share > 0.0) | (carrier > 0.0))[None], k, 0), goal=np.repeat(goal[None], k, 0),
             calm=np.repeat(self._calm[None], k, 0), drive=np.repeat(drive[None], k, 0),
             gravity=np.repeat(world.gravity[None], k, 0), wind=np.repeat(self._wind[None], k, 0), pushes=bool(self._pushes),
         )  # fmt: skip

@@ -10,6 +10,7 @@ from artuline.core.geometry.rotation import Array
 from artuline.core.run.build import (
     Built,
     calm_rate,
+    carried_frequency,
     return_frequency,
     steady_damping,
     steady_frequency,
@@ -124,41 +125,40 @@ class Chunk:
         if lanes_at is not None:
             middle = np.maximum(middle, lanes_at)
         self.handover, self.tone = built.lanes(middle)
-        self.free = self.handover > 0.0
+        self._middle = middle
         steadiness, calm = built.firmness(middle)
         mass, carried = built.world.bodies["mass"], built.carried()
         steady = steady_frequency(steadiness, mass, carried)
         self._steady = steady
-        self.goal = np.maximum(return_frequency(self.handover), steady)
         self.calm = calm_rate(calm) + steady_damping(steady, mass, carried)
-        own = np.array([j.tone for _, j in built.joints])
-        child = built.world.joints["child"][: len(own)]
-        self.drive = np.zeros((len(middle), len(built.world.joints)))
-        self.drive[:, : len(own)] = np.where(
-            built.springs > 0.0, built.springs, tone_frequency(self.tone[:, child] * own)
-        )
-        self._own, self._child = own, child
+        self._own = np.array([j.tone for _, j in built.joints])
+        self._child = built.world.joints["child"][: len(self._own)]
+        self._arrange()
         self.first: float = first
         self.rate = scene.rate
         # a substep begins with the kick of the time around its start
         self.gravity, self.wind = gravity_at(scene, times[:-1]), wind_at(scene, times[:-1])
         self.pushes = True
 
+    def _arrange(self) -> None:
+        """Find what is free, and what drives it to its keys: in the world as far as what carries it is on its keys too, else against that."""
+        carrier = self.built.carriers(self.handover, self._middle)
+        self.free = (self.handover > 0.0) | (carrier > 0.0)
+        self.goal = np.maximum(return_frequency(np.maximum(self.handover, carrier)), self._steady)
+        own = np.where(
+            self.built.springs > 0.0, self.built.springs, tone_frequency(self.tone[:, self._child] * self._own)
+        )
+        against = carried_frequency(self.handover[:, self._child], carrier[:, self._child])
+        self.drive = np.zeros((len(self.handover), len(self.built.world.joints)))
+        self.drive[:, : len(self._own)] = np.maximum(own, against)
+
     def give(self, rows: NDArray[np.int64], frame: int, tone: float) -> None:
         """Hand bodies over from a frame of the chunk on, with a tone at least."""
         a = max(frame, 0) * self.k
         self.handover[a:, rows] = 1.0
-        middle = self.first + (np.arange(len(self.handover)) + 0.5) / self.k
-        self.handover[a:] = self.built.riding_along(self.handover[a:].copy(), middle[a:])
+        self.handover[a:] = self.built.riding_along(self.handover[a:].copy(), self._middle[a:])
         self.tone[a:, rows] = np.maximum(self.tone[a:, rows], tone)
-        self.free = self.handover > 0.0
-        self.goal[a:, rows] = np.where(
-            self.handover[a:, rows] >= 1.0, np.minimum(self.goal[a:, rows], self._steady[a:, rows]), self.goal[a:, rows]
-        )
-        drive = np.where(
-            self.built.springs > 0.0, self.built.springs, tone_frequency(self.tone[:, self._child] * self._own)
-        )
-        self.drive[:, : len(self._own)] = drive
+        self._arrange()
 
 
 class Standing:

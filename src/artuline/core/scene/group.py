@@ -24,6 +24,8 @@ class Group(Model):
 
     ``handover``: 0 on the keys, 1 physics. ``tone``: how firmly the pose is held against the parent; ``steadiness``: how firmly
     the keyed place in the world; ``calm``: damping against the keyed motion. ``solo``: other groups that are not solo are off.
+    ``in_world``: where it is on its keys below a body that is physical, it is held there in the world, and holds that body; else it keeps its keyed pose against
+    what carries it.
     ``returns``: what it comes back to when its handover falls from 1: its keys, the pose that it had then, or another clip of the figure
     (``clip``) that starts there, where the body is. ``planted``: a foot that stands on the way back stays there until it steps.
     """
@@ -42,6 +44,7 @@ class Group(Model):
     returns: Literal["keys", "pose", "clip"] = "keys"
     clip: str | None = None
     planted: bool = True
+    in_world: bool = False
 
     def begins_at(self, bone: str | None) -> bool:
         """Whether it is about a bone and all below it, or about the whole figure (None); not about bones that were chosen."""
