@@ -1,5 +1,7 @@
 """What will go wrong, said before it does: in plain words, at the thing itself, with the fix if there is one."""
 
+from functools import partial
+
 import numpy as np
 
 from artuline.core.checks.bodies import check_bodies
@@ -9,6 +11,7 @@ from artuline.core.checks.mounts import check_mounts
 from artuline.core.checks.strands import check_strand
 from artuline.core.checks.weights import check_weights
 from artuline.core.motion.skeleton import rest_matrices
+from artuline.core.run.build import group_of
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.mesh import Mesh
@@ -110,6 +113,36 @@ def _lanes(scene: Scene, f: Figure) -> list[Finding]:
                     fix_label="Add a ground", fix=_add_ground,
                 )
             )  # fmt: skip
+    return found + _in_the_air(scene, f)
+
+
+def _in_the_air(scene: Scene, f: Figure) -> list[Finding]:
+    """Groups that hold a physical body in the world while they are on their keys."""
+    found = []
+    frames = np.arange(scene.start, scene.end + 1, dtype=float)
+    bone_of = {b.id: b.bone for b in f.bodies}
+    for g in (g for g in f.groups if g.in_world and not g.muted):
+        kept = g.handover.value(frames) <= 0.0
+        for j in f.joints:
+            mine, other = (group_of(f, bone_of[x]) for x in (j.child, j.parent))
+            if mine is not g or other is None or other is g:
+                continue
+            held = np.flatnonzero(kept & (other.handover.value(frames) > 0.0))
+            if len(held):
+                text = f"{bone_of[j.child]} holds {bone_of[j.parent]} in the air from frame {frames[held[0]]:g} on: it is on its keys in the world while that is physical."
+                fix = partial(edit.group, figure_id=f.id, group_id=g.id, in_world=False)
+                found.append(
+                    Finding(
+                        1,
+                        text,
+                        f.id,
+                        bone_of[j.child],
+                        fix_label="Let it be carried",
+                        fix=fix,
+                        frame=int(frames[held[0]]),
+                    )
+                )
+                break
     return found
 
 

@@ -41,7 +41,7 @@ STEADY_FREQUENCY = 32.0  # Hz at steadiness 1, of all that is carried: what hang
 RETURN_FREQUENCY = 10.0  # Hz of the pull towards the keys just above handover 0
 GRIP_DAMPING = 0.8  # 1/s of what swings in a palm: skin on wood
 CALM_RATE = 30.0  # 1/s at calm 1
-CARRIED_FREQUENCY = 40.0  # Hz at which what is on its keys below a physical body holds its keyed pose against it
+CARRIED_FREQUENCY = 80.0  # Hz at which what is on its keys below a physical body holds its keyed pose against it
 
 
 #: What joints that close a loop are in the solver.

@@ -163,7 +163,12 @@ def _group_words(g: Group) -> str:
     """A group in a few words."""
     frames = [k.frame for k in g.handover.keys]
     when = f"{frames[0]:g} to {frames[-1]:g}" if frames else "always"
-    return ("muted, " if g.muted else "") + ("springy, " if g.spring else "") + when
+    return (
+        ("muted, " if g.muted else "")
+        + ("springy, " if g.spring else "")
+        + ("in the world, " if g.in_world else "")
+        + when
+    )
 
 
 def _figure_words(f: Figure) -> str:
@@ -299,6 +304,9 @@ def _group(d: Form, w: Commands, f: Figure, g: Group) -> None:
     ):
         _returns(d, w, f, g)
     _firmness(d, w, f, g)
+    if not g.begins_at(None):
+        d.toggle("Held in the world", g.in_world, lambda on: d.edit("Hold in the world", lambda sc: edit.group(sc, f.id, g.id, in_world=on)),
+                 "While it is on its keys and what it hangs on is physical: on, it stays where its keys are and holds the body; off, it is carried in its keyed pose")  # fmt: skip
     if g.spring is None:
         d.add(button("Make it springy", lambda: d.edit("Make springy", lambda sc: edit.group(sc, f.id, g.id, spring=Spring())),
                      tip="Its joints swing about their keys at a frequency of their own."))  # fmt: skip

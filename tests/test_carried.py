@@ -1,0 +1,154 @@
+"""Keyed parts of a physical whole: they are carried with their keyed pose, and nothing jumps however lanes overlap."""
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from artuline.core.checks.checks import check
+from artuline.core.geometry import rotation
+from artuline.core.motion.keyed import keyed_matrices, keyed_pose
+from artuline.core.motion.skeleton import rigid, skeleton_of
+from artuline.core.run.record import run
+from artuline.core.scene import edit
+from artuline.core.scene.assets import AssetStore
+from artuline.core.scene.model import Lane, Mount, Scene
+from artuline.core.setup.ragdoll import set_up
+from artuline.formats.importing import add_figure
+from tests import foreign
+from tests.test_mounts import pail
+
+END = 70
+
+
+@pytest.fixture(scope="module")
+def walker(tmp_path_factory):
+    """A figure of a stranger's, in centimetres, that swings a leg."""
+    path, assets = tmp_path_factory.mktemp("walker") / "w.glb", AssetStore()
+    foreign.write_centimetre_walker(path)
+    scene, f, _ = add_figure(Scene(), assets, path)
+    return edit.map_figure(scene, f.id, lambda x: set_up(x, assets)).changed(end=END, start=0), assets
+
+
+def lanes(walker, whole, part, bone, **more):
+    scene, assets = walker
+    f = scene.figures[0]
+    for start, (a, b, ramp_in, ramp_out) in ((None, whole), (bone, part)):
+        scene = edit.hand_over(scene, f.id, start, a, b, ramp_in, ramp_out)
+    return edit.group(scene, f.id, scene.figures[0].groups[1].id, **more), assets
+
+
+def places(scene, assets, take):
+    """Where every bone is shown (F, B, 3)."""
+    f = scene.figures[0]
+    root = take.root(f)
+    return skeleton_of(f).global_matrices(take.poses[f.id], root)[..., :3, 3]
+
+
+def against(scene, assets, take, bone, up):
+    """Degrees by which a simulated body is turned against another, off its keys (F,)."""
+    f = scene.figures[0]
+    bone_of = {b.bone: b.id for b in f.bodies}
+    a, b = (take.rotation[:, take.column(f.id, bone_of[x])] for x in (up, bone))
+    q = rigid(keyed_matrices(scene, assets, f, take.frames.astype(float)))[1]
+    i, j = f.bone_index[up], f.bone_index[bone]
+    one = rotation.multiply(rotation.conjugate(a), b)
+    two = rotation.multiply(rotation.conjugate(q[:, i]), q[:, j])
+    return np.degrees(rotation.angle_between(one, two))
+
+
+@pytest.mark.parametrize("rate, substeps", [(24.0, 10), (60.0, 4), (30.0, 20)])
+def test_an_arm_that_is_back_on_its_keys_falls_with_the_body(walker, rate, substeps):
+    scene, assets = lanes(walker, (20, 60, 0, 8), (10, 40, 0, 6), "Left UpperArm")
+    scene = scene.changed(rate=rate, substeps=substeps)
+    f, take = scene.figures[0], run(scene, assets)
+    x = places(scene, assets, take)
+    hips = f.bone_index["Mate Pelvis"]
+    lone = run(edit.figure(scene, f.id, groups=scene.figures[0].groups[:1]), assets)
+    lower = places(scene, assets, lone)[:, hips, 1]
+    # as far down as without the arm's own interval
+    assert abs(x[56, hips, 1] - lower[56]) < 0.25 and x[56, hips, 1] < 0.95 * x[0, hips, 1]
+    # where it is at 0 it is as keyed against the chest, in the solver and to be seen
+    assert against(scene, assets, take, "Left UpperArm", "Mate Torso")[42:58].max() < 1.5
+    keys = keyed_pose(scene, assets, f, take.frames.astype(float), layers=False)
+    i = f.bone_index["Left UpperArm"]
+    assert np.degrees(rotation.angle_between(keys.rotation[:, i], take.poses[f.id].rotation[:, i]))[40:].max() < 1e-6
+    assert take.separation.max() < 1e-3
+
+
+def test_held_in_the_world_is_a_choice_that_is_said(walker):
+    scene, assets = lanes(walker, (20, 60, 0, 8), (10, 40, 0, 6), "Left UpperArm", in_world=True)
+    f, take = scene.figures[0], run(scene, assets)
+    arm = take.column(f.id, next(b.id for b in f.bodies if b.bone == "Left UpperArm"))
+    keyed = keyed_matrices(scene, assets, f, take.frames.astype(float))[:, f.bone_index["Left UpperArm"]][:, :3, 3]
+    assert np.abs(take.position[42:58, arm] - keyed[42:58]).max() < 1e-6
+    found = [x for x in check(scene, assets) if "in the air" in x.text]
+    assert len(found) == 1 and found[0].frame == 40 and "Left UpperArm holds Mate Torso" in found[0].text
+    mended = found[0].fix(scene)
+    assert not [x for x in check(mended, assets) if "in the air" in x.text]
+
+
+def test_all_but_an_arm_and_one_that_begins_later_than_its_parent(walker):
+    scene, assets = walker
+    f = scene.figures[0]
+    arm = {n for n in f.below("Right UpperArm")}
+    rest = tuple(b.name for b in f.bones if b.name not in arm)
+    whole = edit.hand_over(scene, f.id, None, 5, 69, 0, 0)
+    part = edit.figure(whole, f.id, groups=(whole.figures[0].groups[0].changed(bones=rest),))
+    take = run(part, assets)
+    assert against(part, assets, take, "Right UpperArm", "Mate Torso")[8:68].max() < 1.5
+    later, _ = lanes(walker, (5, 60, 0, 6), (30, 50, 4, 4), "Right UpperArm")
+    take = run(later, assets)
+    assert against(later, assets, take, "Right UpperArm", "Mate Torso")[8:29].max() < 1.5
+    x = places(later, assets, take)
+    arm = x[:, f.bone_index["Right Elbow"]] - x[:, f.bone_index["Mate Torso"]]
+    assert np.linalg.norm(np.diff(arm, 2, axis=0), axis=1)[24:36].max() < 0.1
+
+
+def test_what_a_limp_hand_holds_is_carried_by_whatever_part_it_is_held(walker):
+    """On its keys the thing would stay in the air, with the parts above the one that is held too."""
+    scene, assets = walker
+    f = scene.figures[0]
+    for part in ("bail", "pail"):
+        grip = Mount(id="m", part=part, figure=f.id, bone="Left Elbow")
+        thing = pail(grip, mass=2.0, body=False)
+        made = edit.hand_over(edit.add_figure(scene, thing), f.id, None, 5, 69, 0, 0)
+        take = run(made, assets)
+        rows = [take.column("p", b.id) for b in thing.bodies]
+        hand = take.column(f.id, next(b.id for b in f.bodies if b.bone == "Left Elbow"))
+        away = np.linalg.norm(take.position[:, rows] - take.position[:, hand, None], axis=2)
+        assert np.abs(away[8:60] - away[0]).max() < 0.02, part
+        assert take.position[60, hand, 1] < take.position[0, hand, 1] - 0.2 and take.separation.max() < 2e-3
+
+
+@given(
+    st.tuples(st.integers(3, 30), st.integers(15, 30), st.integers(0, 5), st.integers(6, 12)),
+    st.tuples(st.integers(3, 45), st.integers(15, 24), st.integers(0, 5), st.integers(6, 12)),
+    st.sampled_from(["Left UpperArm", "Right Calf", "Left Thigh", "Mate Skull", "Right Elbow"]),
+)
+@settings(max_examples=14, deadline=None, derandomize=True)
+def test_nothing_jumps_however_two_intervals_overlap(walker, whole, part, bone):
+    def spread(a, long, ramp_in, ramp_out):
+        return float(a), float(min(a + long, END)), float(ramp_in), float(ramp_out)
+
+    scene, assets = lanes(walker, spread(*whole), spread(*part), bone)
+    take = run(scene, assets)
+    x = places(scene, assets, take)
+    # what falls, hits the ground and comes back over six frames at least changes its step in a frame by less than it could jump
+    change = np.linalg.norm(np.diff(x, 2, axis=0), axis=2)
+    touched = (take.contact > 0.0).any(axis=1)
+    calm = ~(touched[:-2] | touched[1:-1] | touched[2:])
+    assert change[calm].max(initial=0.0) < 0.25 and change.max() < 0.7
+
+
+def test_a_lane_at_0_all_along_is_carried_without_any_group(walker):
+    scene, assets = walker
+    f = scene.figures[0]
+    only = edit.hand_over(scene, f.id, None, 5, 69, 0, 0)
+    group = only.figures[0].groups[0].changed(bones=("Mate Pelvis", "Mate Torso"))
+    off = group.changed(id="off", name="off", bones=("Left Thigh",), handover=Lane(rest=0.0))
+    made = edit.figure(only, f.id, groups=(group, off))
+    take = run(made, assets)
+    assert against(made, assets, take, "Left Thigh", "Mate Pelvis")[8:60].max() < 1.5
+    assert against(made, assets, take, "Right Calf", "Right Thigh")[8:60].max() < 1.5
+    assert places(made, assets, take)[60, f.bone_index["Mate Torso"], 1] < places(made, assets, take)[0, f.bone_index["Mate Torso"], 1] - 0.1  # fmt: skip
