@@ -9,10 +9,11 @@ from artuline.core.checks.checks import check
 from artuline.core.geometry import rotation
 from artuline.core.motion.keyed import keyed_matrices, keyed_pose
 from artuline.core.motion.skeleton import rigid, skeleton_of
+from artuline.core.run.build import build
 from artuline.core.run.record import run
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.model import Lane, Mount, Scene
+from artuline.core.scene.model import BodyRef, Lane, Link, LinkEnd, MotionKey, Mount, Scene, Shape, Spring, obstacle
 from artuline.core.setup.ragdoll import set_up
 from artuline.formats.importing import add_figure
 from tests import foreign
@@ -152,3 +153,52 @@ def test_a_lane_at_0_all_along_is_carried_without_any_group(walker):
     assert against(made, assets, take, "Left Thigh", "Mate Pelvis")[8:60].max() < 1.5
     assert against(made, assets, take, "Right Calf", "Right Thigh")[8:60].max() < 1.5
     assert places(made, assets, take)[60, f.bone_index["Mate Torso"], 1] < places(made, assets, take)[0, f.bone_index["Mate Torso"], 1] - 0.1  # fmt: skip
+
+
+def test_what_is_held_together_does_not_touch(walker):
+    """A hand on a bar that swings, and the arm with it."""
+    scene, assets = walker
+    f = scene.figures[0]
+    body = next(b for b in f.bodies if b.bone == "Left Elbow")
+    at = keyed_matrices(scene, assets, f, np.array([2.0]))[0][f.bone_index["Left Elbow"]][:3, 3] + [0.0, -0.14, 0.0]
+    keys = tuple(
+        MotionKey(frame=k, position=tuple(at + np.array([0.0, 0.0, 0.1 + 0.5 * np.sin(k / 9)])))
+        for k in range(-2, END + 3)
+    )
+    bar = obstacle("bar", Shape(kind="capsule", radius=0.02, half_length=0.5), keys)
+    made = edit.hand_over(edit.add_figure(scene, bar), f.id, None, 2, END - 1, 0, 0)
+    a, b = LinkEnd(figure=f.id, body=body.id, point=body.shapes[0].position), LinkEnd(figure="bar", body="bar")
+    hold = Link(id="l", name="l", kind="pin", a=a, b=b, start=2.0)
+    held = edit.scene(made, links=(hold,))
+    arm = [body.id, next(x.id for x in f.bodies if x.bone == "Left UpperArm")]
+    short = hold.changed(kind="tie", lengths=(0.0, 0.0))
+    for links, passing in (
+        ((hold,), True),
+        ((hold.changed(kind="weld"),), True),
+        ((short,), True),
+        ((hold.changed(kind="tie", lengths=(0.0, 0.3)),), False),
+    ):
+        built = build(edit.scene(made, links=links), assets)
+        rows = {ref: k for k, ref in enumerate(built.body_refs)}
+        n, lists = int(built.world.apart[0]), built.world.apart
+        row = rows[BodyRef("bar", "bar")]
+        mine = set(lists[lists[1 + row] : lists[2 + row]].tolist())
+        assert [rows[BodyRef(f.id, x)] in mine for x in arm] == [passing, passing] and n == len(rows)
+    take = run(held, assets)
+    assert take.separation.max() < 1e-3 and not take.held
+
+
+def test_a_springy_part_does_not_end_on_its_keys_within_a_frame(walker):
+    scene, assets = walker
+    f = scene.figures[0]
+    made = edit.springy(scene, f.id, "Left Thigh", Spring(frequency=1.0, gravity=1.0))
+    take = run(made, assets)
+    x = places(made, assets, take)[:, f.bone_index["Left Foot"]]
+    step = np.linalg.norm(np.diff(x, axis=0), axis=1)
+    assert step[-1] < 2.0 * step[-4:-1].max() and take.handover[-1].max() == 1.0
+    # one that has a lane keeps it
+    lane = edit.hand_over(scene, f.id, "Left Thigh", 10, 40)
+    assert (
+        edit.springy(lane, f.id, "Left Thigh", Spring()).figures[0].groups[0].handover
+        == lane.figures[0].groups[0].handover
+    )

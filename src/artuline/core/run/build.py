@@ -422,6 +422,9 @@ def build(scene: Scene, assets: AssetStore, apart: Sequence[tuple[BodyRef, BodyR
     for r in rides:
         if r.held and not r.mount.collides:
             made.off |= _apart(made, parts, r)
+    for x in scene.links:
+        if x.holds_together:
+            made.off |= _held_apart(made, x)
     links = [_link(made.index, x) for x in scene.links] + [_hold(r) for r in rides if r.held]
     g = scene.ground
     plane = (g.height, g.friction, g.restitution) if g is not None else None
@@ -466,6 +469,14 @@ def _apart(made: "_Making", parts: tuple[Part, ...], r: Ride) -> set[tuple[int, 
         beside = {r.part} | {a for a, b in made.joined(r.part)}
         return {(a, b) for a in beside for b in near if a != b}
     return {(a, r.holder) for a in mine} | {(r.part, b) for b in near}
+
+
+def _held_apart(made: "_Making", link: Link) -> set[tuple[int, int]]:
+    """The pairs of bodies that do not touch each other where a link holds two together: each with the other and what is joined to that."""
+    assert link.b is not None
+    a, b = (made.index[end.figure, end.body] for end in (link.a, link.b))
+    pairs = {(x, b) for x, _ in made.joined(a)} | {(a, y) for y, _ in made.joined(b)} | {(a, b)}
+    return {(x, y) for x, y in pairs if x != y}
 
 
 def _hold(r: Ride) -> JointSpec:

@@ -16,6 +16,7 @@ from artuline.core.scene.model import (
     Model,
     MotionKey,
     Scene,
+    Spring,
     Track,
     VectorKey,
     VectorLane,
@@ -185,6 +186,21 @@ def keyed_lane(lane: Lane, frame: float, value: float) -> Lane:
 def lane_value(lane: Lane, frame: float, value: float) -> Lane:
     """The lane with another value at a frame: a key where it has keys, else throughout."""
     return keyed_lane(lane, frame, value) if lane.keys else Lane(rest=value)
+
+
+def springy(s: Scene, figure_id: str, bone: str, spring: Spring) -> Scene:
+    """The scene with a springy group for a bone and all below: through the whole range and past it, so that it does not end on its keys within the last frame;
+    a group that is there and is handed over at any time keeps its lane.
+    """
+    f = s.figure(figure_id)
+    same = next((g for g in f.groups if g.begins_at(bone)), None)
+    if same is not None:
+        acts = any(k.value > 0.0 for k in same.handover.keys) or (not same.handover.keys and same.handover.rest > 0.0)
+        return group(s, figure_id, same.id, spring=spring, handover=same.handover if acts else Lane(rest=1.0))
+    new = Group(
+        id=fresh_id("group", {g.id for g in f.groups}), name=f"from {bone} down", start_bone=bone, handover=Lane(rest=1.0), spring=spring,
+    )  # fmt: skip
+    return figure(s, figure_id, groups=(*f.groups, new))
 
 
 def vector_at(lane: VectorLane, frame: float, value: tuple[float, float, float]) -> VectorLane:

@@ -35,6 +35,7 @@ class Link(Model):
     A tie keeps the distance of the two points between ``lengths`` (m; the last None: no upper end), softly at
     ``frequency`` (Hz) above 0. A pin holds the point of ``a`` where it is on ``b`` when the link begins, a weld
     its rotation too, so that both grip without a jump; a pin with a ``frequency`` gives way softly. Acts from frame ``start`` on until ``stop``; None: always.
+    What is held together (all but ties of some length) does not touch, nor does either end touch what is joined to the other.
     """
 
     id: Id
@@ -46,6 +47,11 @@ class Link(Model):
     frequency: NonNegative = 0.0
     start: float | None = None
     stop: float | None = None
+
+    @property
+    def holds_together(self) -> bool:
+        """Whether its ends are at one place, so that they would push each other away."""
+        return self.b is not None and (self.kind != "tie" or self.lengths[1] == 0.0)
 
     def acts(self, frame: float) -> bool:
         """Whether the link holds in the frame that begins here."""

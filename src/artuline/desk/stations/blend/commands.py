@@ -9,7 +9,7 @@ from artuline.core.motion.rhythm import rhythm
 from artuline.core.motion.skeleton import rigid
 from artuline.core.run.tryout import Tryout
 from artuline.core.scene import edit
-from artuline.core.scene.model import Figure, Group, Lane, Link, LinkEnd, Push, Scene, Shape, Spring
+from artuline.core.scene.model import BodyRef, Figure, Group, Lane, Link, LinkEnd, Push, Scene, Shape, Spring
 from artuline.core.setup.materials import body_mass
 from artuline.desk.desk import Desk
 from artuline.desk.stations.blend.forces import Forces
@@ -123,17 +123,18 @@ class Commands:
         if found is None or not found[1]:
             return
         f, bones = found
-        s = self.session.scene
 
         def change(sc: Scene) -> Scene:
             for bone in sorted(bones, key=lambda b: f.bone_index[b]):
                 if bone in f.body_of:
-                    sc = edit.hand_over(sc, f.id, bone, s.start, s.end, 0.0, 0.0)
-                    made = next(g for g in sc.figure(f.id).groups if g.begins_at(bone))
-                    sc = edit.group(sc, f.id, made.id, spring=Spring())
+                    sc = edit.springy(sc, f.id, bone, Spring())
             return sc
 
-        self.session.edit("Make springy", change)
+        bare = sorted(b for b in bones if b not in f.body_of)
+        if len(bare) == len(bones):
+            self.desk.fault(f"No body is on {', '.join(bare[:3])}: fit one first (Bodies), then it can be springy.")
+        elif self.session.edit("Make springy", change) and bare:
+            self.desk.tell(f"No body is on {', '.join(bare[:3])}: left as it was.")
 
     def rhythm_of(self, f: Figure, g: Group) -> float | None:
         """The rhythm, Hz, in which the keys shake a springy group; None if they do not."""
@@ -190,8 +191,18 @@ class Commands:
             end = self._nearest(f, body.bone)
             a = LinkEnd(figure=f.id, body=body.id, point=tuple(point))
             made.append(Link(id=name, name=name, kind="pin", a=a, b=end, start=frame))
-        if made:
-            self.session.edit("Hold", lambda s: edit.scene(s, links=(*s.links, *made)))
+        if made and self.session.edit("Hold", lambda s: edit.scene(s, links=(*s.links, *made))):
+            self.desk.tell(" ".join(self._held_words(f, x) for x in made))
+        elif not made:
+            self.desk.fault(f"No body is on {', '.join(sorted(bones)[:3])}: fit one first, then it can be held.")
+
+    def _held_words(self, f: Figure, link: Link) -> str:
+        """What a hold holds, in words."""
+        mine = next(b.bone for b in f.bodies if b.id == link.a.body)
+        if link.b is None:
+            return f"{mine} is held in the world from frame {link.start:g} on: nothing else is within {100 * REACH:.0f} cm."
+        other = self.session.scene.words(BodyRef(link.b.figure, link.b.body))
+        return f"{mine} holds {other} from frame {link.start:g} on; the two pass through each other."
 
     def _nearest(self, f: Figure, bone: str) -> LinkEnd | None:
         """The body of another figure that a bone is within a hand's breadth of at the present frame."""
