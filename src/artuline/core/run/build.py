@@ -17,6 +17,7 @@ from artuline.core.motion.skeleton import Pose, rest_matrices, rigid, skeleton_o
 from artuline.core.physics.batches import components
 from artuline.core.physics.patches import INFLUENCES, SkinSpec
 from artuline.core.physics.world import BodySpec, JointSpec, World
+from artuline.core.run.carried import Carriage, Held
 from artuline.core.run.swelling import Swelling, swelling
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.mesh import Mesh
@@ -41,7 +42,6 @@ STEADY_FREQUENCY = 32.0  # Hz at steadiness 1, of all that is carried: what hang
 RETURN_FREQUENCY = 10.0  # Hz of the pull towards the keys just above handover 0
 GRIP_DAMPING = 0.8  # 1/s of what swings in a palm: skin on wood
 CALM_RATE = 30.0  # 1/s at calm 1
-CARRIED_FREQUENCY = 80.0  # Hz at which what is on its keys below a physical body holds its keyed pose against it
 
 
 #: What joints that close a loop are in the solver.
@@ -82,12 +82,6 @@ def return_frequency(handover: Array) -> Array:
     """World drive in Hz for a handover strictly between 0 and 1; 0 at the ends."""
     h = np.asarray(handover, float)
     return np.where((h > 0.0) & (h < 1.0), RETURN_FREQUENCY * (1.0 - h) ** 2, 0.0)
-
-
-def carried_frequency(handover: Array, carrier: Array) -> Array:
-    """Drive in Hz of the joints of bodies that are less physical than what carries them (see ``Built.carriers``): none where they are as much."""
-    less = np.where(carrier > 0.0, 1.0 - handover / np.where(carrier > 0.0, carrier, 1.0), 0.0)
-    return np.asarray(CARRIED_FREQUENCY * np.clip(less, 0.0, 1.0) ** 1.5)
 
 
 @dataclass(frozen=True, eq=False)
@@ -235,67 +229,20 @@ class Built:
                 handover[:, r.part] = np.where(on, with_it, handover[:, r.part])
         return handover
 
-    def carriers(self, handover: Array, frames: Array) -> Array:
-        """How physical that is what each body hangs on, by joints and mounts, at frames: (F, n), 0 where nothing above it is.
-
-        ``handover`` (F, n) with what rides. A body that is on its keys below a physical one does not hold that in the world: it keeps its keyed pose against it
-        and is carried, unless its group says otherwise (``Group.in_world``).
-        """
-        found = np.zeros_like(handover)
-        for k in sorted(range(len(self.parts)), key=self._depth.__getitem__):
-            part = self.parts[k]
-            if not len(part.rows) or part.figure.stays:
-                continue
-            for r in self.rides:
-                if r.figure == k and r.held:
-                    # whatever part is held, the whole thing hangs on it
-                    on = np.array([r.mount.acts(f) for f in frames])[:, None]
-                    by = np.maximum(handover[:, r.holder], found[:, r.holder])[:, None]
-                    found[:, part.rows] = np.maximum(found[:, part.rows], np.where(on, by, 0.0))
-            for row in self._downwards[k]:
-                up = self._above[row]
-                if up >= 0:
-                    np.maximum(found[:, row], np.maximum(handover[:, up], found[:, up]), out=found[:, row])
-                if self._in_world[row]:
-                    found[:, row] = 0.0
-        return found
-
     @cached_property
-    def _above(self) -> NDArray[np.int64]:
-        """The row of the body that each hangs on by its joint (n,), -1 for the topmost ones; joints that close a loop carry nothing."""
-        found = np.full(self.count, -1, np.int64)
-        for (_, _joint), j in zip(self.joints, self.world.joints):
-            child, up = int(j["child"]), int(j["parent"])
-            at = up
-            while at >= 0 and at != child:
-                at = int(found[at])
-            if at != child and found[child] < 0:
-                found[child] = up
-        return found
-
-    @cached_property
-    def _downwards(self) -> list[list[int]]:
-        """The rows of every figure's bodies, each after the one that it hangs on."""
-        made = []
-        for part in self.parts:
-            depth = {}
-            for row in part.rows.tolist():
-                at, deep = row, 0
-                while self._above[at] >= 0:
-                    at, deep = int(self._above[at]), deep + 1
-                depth[row] = deep
-            made.append(sorted(depth, key=lambda r: (depth[r], r)))
-        return made
-
-    @cached_property
-    def _in_world(self) -> NDArray[np.bool_]:
-        """Which bodies are held in the world where they are on their keys (n,)."""
-        found = np.zeros(self.count, bool)
+    def carriage(self) -> Carriage:
+        """What hangs on what."""
+        in_world = np.zeros(self.count, bool)
         for part in self.parts:
             for row, body in zip(part.rows, part.bodies):
                 group = group_of(part.figure, body.bone)
-                found[row] = group is not None and group.in_world
-        return found
+                in_world[row] = group is not None and group.in_world
+        moving = [
+            k for k in sorted(range(len(self.parts)), key=self._depth.__getitem__) if not self.parts[k].figure.stays
+        ]
+        joints = [(int(j["parent"]), int(j["child"])) for _, j in zip(self.joints, self.world.joints)]
+        held = [Held(r.figure, r.holder, r.mount.acts) for r in self.rides if r.held]
+        return Carriage([p.rows for p in self.parts], moving, joints, held, in_world)
 
     @cached_property
     def _depth(self) -> dict[int, int]:

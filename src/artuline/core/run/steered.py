@@ -14,13 +14,13 @@ from artuline.core.motion.skeleton import Pose, rigid, skeleton_of
 from artuline.core.run.build import (
     Part,
     calm_rate,
-    carried_frequency,
     require_bodies,
     return_frequency,
     steady_damping,
     steady_frequency,
     tone_frequency,
 )
+from artuline.core.run.carried import carried_frequency
 from artuline.core.run.exchange import Mirror, carry, rows_between
 from artuline.core.run.forces import gravity_at, wind_at
 from artuline.core.run.key_path import KeyPath
@@ -220,7 +220,7 @@ class Steered(LiveWorld):
 
     def _carriers(self, share: Array) -> Array:
         """How physical that is what each body hangs on now (n,), for a handover (n,)."""
-        return self.built.carriers(share[None], np.array([float(self.frame)]))[0]
+        return self.built.carriage.carriers(share[None], np.array([float(self.frame)]))[0]
 
     def tugged(self, figure: int) -> NDArray[np.bool_]:
         """The free bodies of a figure: others are not lifted with it."""

@@ -10,12 +10,12 @@ from artuline.core.geometry.rotation import Array
 from artuline.core.run.build import (
     Built,
     calm_rate,
-    carried_frequency,
     return_frequency,
     steady_damping,
     steady_frequency,
     tone_frequency,
 )
+from artuline.core.run.carried import carried_frequency
 from artuline.core.run.forces import add_velocity, gravity_at, set_pushes, wind_at
 
 
@@ -142,7 +142,7 @@ class Chunk:
 
     def _arrange(self) -> None:
         """Find what is free, and what drives it to its keys: in the world as far as what carries it is on its keys too, else against that."""
-        carrier = self.built.carriers(self.handover, self._middle)
+        carrier = self.built.carriage.carriers(self.handover, self._middle)
         self.free = (self.handover > 0.0) | (carrier > 0.0)
         self.goal = np.maximum(return_frequency(np.maximum(self.handover, carrier)), self._steady)
         own = np.where(
