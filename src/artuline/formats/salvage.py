@@ -69,10 +69,10 @@ def salvage_scene(path: Path | str, most: int | None = None) -> Salvaged:
         if "scene.json" not in parts:
             raise fail("its description (scene.json) is lost, so nothing of it can be saved")
         raw = versioned(parse(parts.pop("scene.json"), fail), fail)
-        loaded = {}
+        loaded, known = {}, named(raw)
         for name in sorted(parts):
             key = key_of(name)
-            if key is None or key not in named(raw):
+            if key is None or key not in known:
                 continue
             arrays = _arrays(parts[name])
             if arrays is not None and content_hash(arrays) == key:

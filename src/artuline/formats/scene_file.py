@@ -26,10 +26,11 @@ from artuline.formats.migrations import migrate
 
 _DATE = (2020, 1, 1, 0, 0, 0)  # fixed, so that the same scene gives the same file
 MB = 2**20
-MOST_TEXT = 16 * MB  # bytes of scene.json: parsed it takes thirty times as much
+MOST_TEXT = 8 * MB  # bytes of scene.json: parsed it takes thirty times as much
 MOST_DATA = 512 * MB  # bytes of all assets, unfolded, unless more is asked for
 MOST_EVER = 16 * 2**30
 MOST_NAMES = 1000  # named values of one group of scene.json
+MOST_BONES = 300_000  # of all figures, those too that are like others
 REMEDY = "Open another copy, or recover unsaved work."
 
 Fail = Callable[..., ArtulineError]
@@ -158,15 +159,16 @@ def load_scene(
     fail = failing(path)
     check_there(path)
     with reading(path, REMEDY):
-        known = digest(path)
+        came_from = digest(path)
         try:
             with zipfile.ZipFile(path) as z:
                 raw = description(z, fail)
-                claimed = sum(i.file_size for i in _named(z, named(raw)))
+                known = named(raw)
+                claimed = sum(i.file_size for i in _named(z, known))
                 if claimed > min(most or most_data(), MOST_EVER):
                     raise TooLargeError(path, claimed)
                 loaded: dict[str, dict[str, np.ndarray]] = {}
-                for key, arrays in assets_of(z, named(raw), most or most_data(), fail):
+                for key, arrays in assets_of(z, known, most or most_data(), fail):
                     loaded[key] = arrays
                     if cancelled():
                         raise CancelledError
@@ -185,7 +187,7 @@ def load_scene(
         except ArtulineError as error:
             raise fail(error.problem) from error
     assets.take_over(staged)
-    assets.files[os.path.realpath(path)] = known
+    assets.files[os.path.realpath(path)] = came_from
     return scene
 
 
@@ -228,6 +230,10 @@ def versioned(raw: dict[str, Any], fail: Fail) -> dict[str, Any]:
         )
     if _widest(raw) > MOST_NAMES:
         raise fail(f"scene.json has a group of more than {MOST_NAMES} named values")
+    figures = [f for f in raw.get("figures", []) if isinstance(f, dict)] if isinstance(raw.get("figures"), list) else []
+    bones = {str(f.get("id")): len(f["bones"]) for f in figures if isinstance(f.get("bones"), list)}
+    if sum(bones.get(str(f.get("id")), bones.get(str(f.get("like")), 0)) for f in figures) > MOST_BONES:
+        raise fail(f"its figures have more than {MOST_BONES} bones in all", "Divide the scene.")
     return raw
 
 
