@@ -1,15 +1,23 @@
 """Names from files of strangers are shown as they are: no markup, no control signs, no widget as wide as the name."""
 
+import csv
 import json
 import struct
 
+import numpy as np
 import pytest
 from PySide6.QtGui import Qt
 from PySide6.QtWidgets import QAbstractItemView, QComboBox, QLabel, QListWidget, QTreeWidget, QWidget
 
+from artuline.core.bake.delivery import Delivered, Delivery
+from artuline.core.geometry.curve import Channel
+from artuline.core.motion.clip import Clip
+from artuline.core.scene.model import Bone, Figure
 from artuline.demo.figures import DATA
 from artuline.desk.model.plain import clean, tip
 from artuline.desk.stations.all import STATIONS
+from artuline.formats.key_table import read_keys, write_keys
+from artuline.formats.table import write_table
 from tests.driving import finish, open_file
 
 NAMES = {
@@ -94,3 +102,22 @@ def test_hostile_names_are_plain_text_everywhere(window, qtbot, tmp_path, kind):
 def test_what_looks_like_markup_is_shown_as_it_is():
     assert tip("a < b") == "a < b" and tip("<b>bold</b>") == "<span>&lt;b&gt;bold&lt;/b&gt;</span>"
     assert len(clean("x" * 10_000)) <= 600 and clean("Ärmel, 漢字, 50 %") == "Ärmel, 漢字, 50 %"
+
+
+@pytest.mark.parametrize(
+    "name", ["=cmd|' /C calc'!A0", "+1", "-2+3", "@sum(a)", "'quoted", "\tx", 'say "so", then', "plain"]
+)
+def test_no_cell_of_a_table_is_run_and_every_name_comes_back(tmp_path, name):
+    numbers = np.random.default_rng(1).normal(size=(3, 3, 3))
+    clip = Clip((Channel(name, "translation", "CUBICSPLINE", np.arange(3) / 24.0, numbers),))
+    figure = Figure(id="f", name="f", bones=(Bone(name=name),))
+    for ending in (".csv", ".json"):
+        (path,) = write_keys(tmp_path / f"keys{ending}", Delivery((Delivered(figure, None, {"x": clip}),), 24.0))
+        (back,) = read_keys(path).channels
+        assert back.bone == name and np.array_equal(back.values, numbers)
+    with open(tmp_path / "keys.csv", newline="", encoding="utf-8") as f:
+        assert all(row[0][0] not in "=+-@\t\r" for row in csv.reader(f))
+    write_table(tmp_path / "t.csv", ["who", "m"], [[name, -1.5]])
+    with open(tmp_path / "t.csv", newline="", encoding="utf-8") as f:
+        row = list(csv.reader(f))[1]
+        assert row[0][0] not in "=+-@\t\r" and float(row[1]) == -1.5

@@ -29,19 +29,33 @@ PARTS = ("in", "value", "out")
 NAMES = ["bone", "path", "seconds", "hold", *(f"{p} {a}" for p in PARTS for a in AXES)]
 MOST_BYTES = 256 * 2**20
 MOST = 1e12
+TOGETHER = 1000  # keys that are made ready at once
 REMEDY = "Write the keys again from Artuline, and change only their numbers."
 
 
-def rows_of(clip: Clip) -> Iterator[dict[str, Any]]:
-    """A clip's keys as rows, one after the other."""
+def rows_of(clip: Clip) -> Iterator[tuple[str, str, list[float], int]]:
+    """A clip's keys, one after the other: bone, path, seconds with the numbers of slopes and value (1 + 3 D), and whether it holds."""
     for c in clip.channels:
         c = cubic(c)
-        holds = np.zeros(len(c.times), bool) if c.holds is None else c.holds
-        for t, key, hold in zip(c.times, c.values, holds):
-            row: dict[str, Any] = {"bone": c.bone, "path": c.path, "seconds": float(t), "hold": int(hold)}
-            for part, numbers in zip(PARTS, key.tolist()):
-                row |= {f"{part} {a}": v for a, v in zip(AXES, numbers)}
-            yield row
+        holds = np.zeros(len(c.times), int) if c.holds is None else np.asarray(c.holds, int)
+        numbers = np.column_stack([c.times, c.values.reshape(len(c.times), -1)])
+        for k in range(0, len(numbers), TOGETHER):
+            for row, hold in zip(numbers[k : k + TOGETHER].tolist(), holds[k : k + TOGETHER].tolist()):
+                yield c.bone, c.path, row, hold
+
+
+def _json_row(bone: str, path: str, row: list[float], hold: int) -> str:
+    axes = AXES[: len(row) // 3]
+    names = [f"{p} {a}" for p in PARTS for a in axes]
+    return json.dumps({"bone": bone, "path": path, "seconds": row[0], "hold": hold, **dict(zip(names, row[1:]))})
+
+
+def _csv_row(head: str, row: list[float], hold: int) -> str:
+    text = [*map(repr, row)]
+    if len(row) < 1 + len(PARTS) * len(AXES):
+        # three numbers: the fourth axis is empty
+        text = [text[0], *(x for k in (1, 4, 7) for x in (*text[k : k + 3], ""))]
+    return f"{head}{text[0]},{hold},{','.join(text[1:])}\r\n"
 
 
 def write_keys(path: Path, delivery: Delivery) -> list[Path]:
@@ -58,13 +72,17 @@ def write_keys(path: Path, delivery: Delivery) -> list[Path]:
                 if json_:
                     f.write(json.dumps(about, indent=1)[:-2] + ',\n "keys": [')
                     for k, row in enumerate(rows_of(clip)):
-                        f.write(("," if k else "") + "\n  " + json.dumps(row))
+                        f.write(("," if k else "") + "\n  " + _json_row(*row))
                     f.write("\n ]\n}\n")
                     return
-                table = csv.writer(f, lineterminator="\r\n")
-                table.writerow(NAMES)
-                for row in rows_of(clip):
-                    table.writerow([cell(row.get(n, "")) for n in NAMES])
+                f.write(",".join(NAMES) + "\r\n")
+                heads: dict[tuple[str, str], str] = {}
+                for bone, path_of, row_, hold in rows_of(clip):
+                    if (bone, path_of) not in heads:
+                        out = io.StringIO()
+                        csv.writer(out, lineterminator=",").writerow([cell(bone), path_of])
+                        heads[bone, path_of] = out.getvalue()
+                    f.write(_csv_row(heads[bone, path_of], row_, hold))
 
         write_whole(target, write)
         written.append(target)
