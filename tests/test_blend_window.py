@@ -295,3 +295,16 @@ def test_two_settings_make_a_grid_of_runs(demo, qtbot):
     assert demo.session.scene.substeps == 10 and group(demo).tone == Lane(rest=1.0)
     demo.room("Takes").brackets.choose_second("no second")
     assert demo.room("Takes").brackets.second_setting == ""
+
+
+def test_what_has_no_body_says_so_and_makes_no_group(demo, qtbot):
+    said = []
+    demo.desk.told.connect(lambda words, fault: said.append(words) if fault else None)
+    f, before = demo.session.figure(), demo.session.scene
+    bare = next(b.name for b in f.bones if not f.below(b.name) & f.body_of.keys())
+    demo.session.select(f.id, frozenset({bare}))
+    commands = demo.room("Blend").commands
+    for act in (lambda: commands.limp(bare), commands.make_springy, commands.hold_selected):
+        said.clear()
+        act()
+        assert demo.session.scene is before and bare in said[0] and "fit one first" in said[0]

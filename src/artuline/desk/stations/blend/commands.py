@@ -48,6 +48,9 @@ class Commands:
 
     def _limp(self, f: Figure, bone: str | None) -> None:
         s = self.session.scene
+        if bone is not None and not f.below(bone) & f.body_of.keys():
+            self.desk.fault(f"No body is on {bone} or below it: fit one first (Bodies), then it can go limp.")
+            return
         live = [g for g in f.groups if any(k.value > 0 for k in g.handover.keys)]
         if live:
             frames = [k.frame for k in live[-1].handover.keys]
