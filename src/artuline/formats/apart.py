@@ -14,7 +14,11 @@ from artuline.core.errors import ArtulineError, CancelledError
 from artuline.formats.checked import Cancelled
 
 SECONDS, SECONDS_MB = 8, 4  # s of processor, and for each MB of the file
-MEMORY, MEMORY_SHARE = 2**30, 40  # bytes, and for each byte of the file
+MEMORY, MEMORY_SHARE, MEMORY_CORE = (
+    2**30,
+    40,
+    2**27,
+)  # bytes, for each byte of the file, and for the threads that libraries start on each core
 MOST_MEMORY = 16 * 2**30
 PATIENCE = 6  # times as long on the clock: the machine may have other things to do
 #: What finds files outside of the folder of the one that is read.
@@ -33,6 +37,7 @@ def _work(pipe: Connection, read: Read, path: Path, seconds: int, memory: int) -
         Path("/proc/self/oom_score_adj").write_text("900")
     for name in _ELSEWHERE:
         os.environ.pop(name, None)
+    os.environ["PXR_WORK_THREAD_LIMIT"] = "1"
     with open(os.devnull, "w") as nowhere:
         # what a library has to say of a file is not for the terminal
         os.dup2(nowhere.fileno(), 2)
@@ -63,7 +68,7 @@ def read_apart(read: Read, path: Path, cancelled: Cancelled = lambda: False) -> 
     except OSError:
         size = 0
     seconds = SECONDS + SECONDS_MB * size // 2**20
-    memory = min(MEMORY + MEMORY_SHARE * size, MOST_MEMORY)
+    memory = min(MEMORY + MEMORY_SHARE * size + MEMORY_CORE * (os.cpu_count() or 1), MOST_MEMORY)
     context = multiprocessing.get_context("spawn")
     pipe, theirs = context.Pipe(duplex=False)
     process = context.Process(target=_work, args=(theirs, read, path, seconds, memory), daemon=True)
