@@ -288,16 +288,18 @@ def test_work_that_was_left_behind_knows_what_lay_where_it_was_saved(boom, tmp_p
     save_scene(path, *boom)
     assets = AssetStore()
     scene = load_scene(path, assets)
-    recovery.Recovery().keep(scene.changed(name="mine"), assets, path)
+    kept = recovery.Recovery()
+    kept.keep(scene.changed(name="mine"), assets, path)
+    assert not recovery.left_behind()
+    # its program ends badly
+    os.close(kept._lock)
     save_scene(path, scene.changed(name="theirs"), boom[1], replace=True)
+    (left,) = recovery.left_behind()
     back = AssetStore()
-    # a lock whose handle is gone is nobody's
-    (left,) = [x for x in recovery.left_behind()] or [None]
-    if left is not None:
-        mine, lost = recovery.recover(left, back)
-        assert mine.name == "mine" and not lost
-        with pytest.raises(ChangedError):
-            save_scene(path, mine, back)
+    mine, lost = recovery.recover(left, back)
+    assert mine.name == "mine" and not lost
+    with pytest.raises(ChangedError):
+        save_scene(path, mine, back)
 
 
 # what a scene may take
