@@ -131,6 +131,15 @@ def update_friction(B, J):
     return changed
 
 
+@inlined
+def taut_inertia(B, i, h):
+    """What is added to the inertia of body i across its pull, kg m^2; of what is no line, only what its own leaves to be wished."""
+    if B[i].taut == 0.0:
+        return 0.0
+    t = 0.25 * h * h * B[i].taut
+    return t if B[i].line else t - max(B[i].inertia[0], B[i].inertia[1], B[i].inertia[2])
+
+
 @compiled
 def add_bodies(B, E, h):
     """Start the matrix: masses and world drives."""
@@ -150,9 +159,10 @@ def add_bodies(B, E, h):
         # only the lower triangle is used
         D[3, 3], D[4, 3], D[4, 4] = M[0, 0] * k, M[1, 0] * k, M[1, 1] * k
         D[5, 3], D[5, 4], D[5, 5] = M[2, 0] * k, M[2, 1] * k, M[2, 2] * k
-        if B[i].taut > 0.0:
-            # as the trapezoidal rule has it, waves along a taut line are no faster than the substep can follow
-            t, n = 0.25 * h * h * B[i].taut, B[i].axis
+        t = taut_inertia(B, i, h)
+        if t > 0.0:
+            # as the trapezoidal rule has it, waves along what is taut are no faster than the substep can follow
+            n = B[i].axis
             D[3, 3], D[4, 3], D[4, 4] = (
                 D[3, 3] + t * (1.0 - n[0] * n[0]),
                 D[4, 3] - t * n[1] * n[0],
@@ -190,8 +200,9 @@ def body_forces(B, h, ahead):
         for k in range(3):
             f[k] = slow * B[i].mass * (B[i].fv[k] - B[i].tv[k])
             f[3 + k] = calm * (M[k, 0] * a0 + M[k, 1] * a1 + M[k, 2] * a2)
-        if B[i].taut > 0.0:
-            t, n = 0.25 * h * h * B[i].taut, B[i].axis
+        t = taut_inertia(B, i, h)
+        if t > 0.0:
+            n = B[i].axis
             along = n[0] * a0 + n[1] * a1 + n[2] * a2
             f[3], f[4], f[5] = (
                 f[3] + t * (a0 - along * n[0]),

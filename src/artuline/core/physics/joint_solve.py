@@ -9,6 +9,9 @@ from artuline.core.physics.kernels import NO, YES, compiled, cross, inlined
 from artuline.core.physics.state import CONE, LOCKED, ROWS
 
 
+CALMS = 1.0  # of the tightness of a joint times the square of a substep: what calms it
+
+
 @inlined
 def row_speed(B, J, j, r, trial):
     """Speed along a row."""
@@ -20,8 +23,22 @@ def row_speed(B, J, j, r, trial):
     return d[0] * x + d[1] * y + d[2] * z
 
 
+@inlined
+def calming(B, J, j, h):
+    """N m s per rad/s that calm what swings to and fro between taut bodies faster than the substep can follow; slow motion they leave alone."""
+    c, p = J[j].child, J[j].parent
+    tight = J[j].tight[0] + J[j].tight[1]
+    if tight == 0.0 or p < 0 or not B[c].free or not B[p].free:
+        return 0.0
+    k = CALMS * h * h * tight
+    if B[c].line and B[p].line:
+        return k
+    a, b = B[c].inertia, B[p].inertia
+    return max(k - max(a[0], a[1], a[2], b[0], b[1], b[2]), 0.0)
+
+
 @compiled
-def add_joints(B, E, J, W):
+def add_joints(B, E, J, W, h):
     """Add all active rows to the matrix, D of the bodies and E. W (4, 3, 3): scratch."""
     X, Y = W[0], W[1]
     for j in range(J.shape[0]):
@@ -44,12 +61,14 @@ def add_joints(B, E, J, W):
             if any_row:
                 add_point(B, E, J[j].child, J[j].parent, K, J[j].rc, J[j].rp, X, Y)
         turns = turns_now(J, j)
-        if not (turns or J[j].driven or J[j].grip > 0.0):
+        calm = calming(B, J, j, h)
+        if not (turns or J[j].driven or J[j].grip > 0.0 or calm > 0.0):
             continue
         K = W[3]
         for a in range(3):
             for b in range(3):
                 K[a, b] = J[j].Kd[a, b] if J[j].driven else 0.0
+            K[a, a] += calm
         if J[j].grip > 0.0:
             _add_friction(B, J, j, K)
         if turns:
@@ -98,7 +117,7 @@ def _add_row(K, k, d):
 
 
 @compiled
-def joint_forces(B, J):
+def joint_forces(B, J, h):
     """Add the impulses of all rows, at the trial velocities, to the right side."""
     for j in range(J.shape[0]):
         if not J[j].live:
@@ -133,6 +152,10 @@ def joint_forces(B, J):
             a0 += m[0] - K[0, 0] * x - K[0, 1] * y - K[0, 2] * z
             a1 += m[1] - K[1, 0] * x - K[1, 1] * y - K[1, 2] * z
             a2 += m[2] - K[2, 0] * x - K[2, 1] * y - K[2, 2] * z
+        calm = calming(B, J, j, h)
+        if calm > 0.0:
+            x, y, z = turn_speed(B, J, j, YES)
+            a0, a1, a2 = a0 - calm * x, a1 - calm * y, a2 - calm * z
         if J[j].grip > 0.0:
             x, y, z = turn_speed(B, J, j, YES)
             x, y, z = _friction(J, j, x, y, z)

@@ -52,6 +52,7 @@ MOST_FLIPS = 2  # times a limit may let go in a substep, so that none goes round
 MOST_FAR, FASTER = 2.0, 4.0  # radians of swing up to which slack is told; how much faster its coordinates may change
 BOUNCE_SPEED = 0.2  # rad/s or m/s: slower hits on a limit do not bounce
 SLOP = 1e-4  # radians or metres beyond a limit that are left alone
+TIGHTER, COUNTS = 1.5, 0.2  # times the pull that was thought, and share of an inertia, from which on a pull is noted anew
 RELEASED = 1e-4  # share of a row's strength below which a pull on a limit does not count
 
 
@@ -174,18 +175,55 @@ def start_speed(B, J, j, r):
 
 
 @inlined
+def _pull(J, j, e, f0, f1, f2):
+    """N m by which a force at joint j turns its child (e = 0) or parent (1) back, per radian: of what pulls it along its arm."""
+    r, sign = J[j].rc if e == 0 else J[j].rp, 1.0 if e == 0 else -1.0
+    return max(sign * (f0 * r[0] + f1 * r[1] + f2 * r[2]), 0.0)
+
+
+@inlined
 def _tauten(B, J, j):
-    """Add what a joint pulls along the parts of a line to how taut they are."""
+    """Add how tight joint j is to how taut its bodies are."""
     for e in range(2):
         i = J[j].child if e == 0 else J[j].parent
-        if i < 0 or not B[i].line:
-            continue
-        r, f, sign = J[j].rc if e == 0 else J[j].rp, J[j].pulled, 1.0 if e == 0 else -1.0
-        pull = sign * (f[0] * r[0] + f[1] * r[1] + f[2] * r[2])
-        size = math.sqrt(r[0] * r[0] + r[1] * r[1] + r[2] * r[2])
-        if pull > 0.0 and size > 0.0:
-            B[i].taut += pull
+        if i >= 0 and J[j].tight[e] > 0.0:
+            r = J[j].rc if e == 0 else J[j].rp
+            size = math.sqrt(r[0] * r[0] + r[1] * r[1] + r[2] * r[2])
+            B[i].taut += J[j].tight[e]
             B[i].axis[0], B[i].axis[1], B[i].axis[2] = r[0] / size, r[1] / size, r[2] / size
+
+
+@compiled
+def tighten(B, J, h):
+    """After a solve: whether joints pull far more than the matrix was made for, which is noted then."""
+    more = False
+    for j in range(J.shape[0]):
+        if not J[j].live:
+            continue
+        f0, f1, f2 = 0.0, 0.0, 0.0
+        for r in range(3):
+            if J[j].state[r] != 0 and J[j].soft[r] == 0:
+                s, d = J[j].lam[r] / h, J[j].dir[r]
+                f0, f1, f2 = f0 + s * d[0], f1 + s * d[1], f2 + s * d[2]
+        for e in range(2):
+            i = J[j].child if e == 0 else J[j].parent
+            if i >= 0 and B[i].free:
+                pull = _pull(J, j, e, f0, f1, f2)
+                if pull > TIGHTER * J[j].tight[e]:
+                    # what is light against its pull
+                    counts = h * h * pull > COUNTS * max(B[i].inertia[0], B[i].inertia[1], B[i].inertia[2])
+                    if counts:
+                        J[j].tight[e] = pull
+                        more = True
+    if more:
+        for j in range(J.shape[0]):
+            B[J[j].child].taut = 0.0
+            if J[j].parent >= 0:
+                B[J[j].parent].taut = 0.0
+        for j in range(J.shape[0]):
+            if J[j].live:
+                _tauten(B, J, j)
+    return more
 
 
 @compiled
@@ -201,6 +239,8 @@ def prepare_joints(B, J, h):
             a = ax if k == 0 else (ay if k == 1 else az)
             J[j].rc[k] = a - B[c].x[k]
             J[j].rp[k] = a - B[p].x[k] if p >= 0 else 0.0
+        for e in range(2):
+            J[j].tight[e] = _pull(J, j, e, J[j].pulled[0], J[j].pulled[1], J[j].pulled[2])
         _tauten(B, J, j)
         pointed = is_pointed(J, j)
         if pointed:

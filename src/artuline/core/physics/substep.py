@@ -28,7 +28,7 @@ from artuline.core.physics.drives import (
 )
 from artuline.core.physics.graph import arrange, factor, solve
 from artuline.core.physics.joint_solve import add_joints, joint_forces, joint_impulses
-from artuline.core.physics.joints import prepare_joints, residuals, swell
+from artuline.core.physics.joints import prepare_joints, residuals, swell, tighten
 from artuline.core.physics.kernels import NO, YES, folded, inlined
 from artuline.core.physics.motion import drift, fill_lanes, free_velocities, world_inertia
 from artuline.core.physics.outcome import MOST_TURN, accept, bounded, calm, freeze, gains, set_back, turns_too_far
@@ -84,7 +84,7 @@ def _fresh(B, E, J, C, T, K, W, cells, listed, order, h):
     add_tugs(B, T, W, h)
     for l in range(listed.shape[0]):
         c = cells[listed[l]]
-        add_joints(B, E, J[c[2] : c[3]], W)
+        add_joints(B, E, J[c[2] : c[3]], W, h)
     add_contacts(B, E, C, K, W)
     factor(B, E, order)
     K[FACTORED] += 1
@@ -99,7 +99,7 @@ def _iterate(B, E, J, C, T, K, W, cells, listed, order, h, ahead, fresh, damped)
     tug_forces(B, T, h)
     for l in range(listed.shape[0]):
         c = cells[listed[l]]
-        joint_forces(B, J[c[2] : c[3]])
+        joint_forces(B, J[c[2] : c[3]], h)
     contact_forces(B, C, K, fresh)
     if damped:
         for n in range(order.shape[0]):
@@ -132,9 +132,9 @@ def _crowd_pass(B, E, J, V, C, T, K, W, cells, listed, order, h, ahead, fresh, c
         b, j = B[c[0] : c[1]], J[c[2] : c[3]]
         if fresh:
             add_bodies(b, E, h)
-            add_joints(B, E, j, W)
+            add_joints(B, E, j, W, h)
         body_forces(b, h, ahead)
-        joint_forces(B, j)
+        joint_forces(B, j, h)
     if fresh:
         add_tugs(B, T, W, h)
         add_contacts(B, E, C, K, W)
@@ -218,6 +218,7 @@ def _close(B, J, cells, listed, h, catch, release, first):
         c = cells[listed[l]]
         if not first and catch:
             switched = update_friction(B, J[c[2] : c[3]]) or switched
+            switched = tighten(B, J[c[2] : c[3]], h) or switched
     return worst, angle, switched
 
 

@@ -110,7 +110,7 @@ def compile_joints() -> None:
     """The other half."""
     w = _small_world()
     b, j, order, cells, listed = w.bodies, w.joints, w.elimination, w.parts[0], w.parts[3]
-    joint_solve.add_joints(b, w.blocks, j, w.scratch)
+    joint_solve.add_joints(b, w.blocks, j, w.scratch, 0.1)
     joints.prepare_joints(b, j, 0.1)
     motion.world_inertia(b)
     motion.free_velocities(b, w.gravity, w.wind, 0.1)
@@ -124,7 +124,7 @@ def compile_joints() -> None:
     drives.tug_forces(b, w.tugs, 0.1)
     graph.factor(b, w.blocks, order)
     drives.body_forces(b, 0.1, 0.1)
-    joint_solve.joint_forces(b, j)
+    joint_solve.joint_forces(b, j, 0.1)
     graph.solve(b, w.blocks, order)
     joint_solve.joint_impulses(b, j)
     drives.update_friction(b, j)
