@@ -9,7 +9,8 @@ from artuline.core.physics.kernels import NO, YES, compiled, cross, inlined
 from artuline.core.physics.state import CONE, LOCKED, ROWS
 
 
-CALMS = 1.0  # of the tightness of a joint times the square of a substep: what calms it
+#: Of the tightness of a joint times the square of a substep: what it is slowed by, and calmed.
+SLOWED, CALMED = 1.0, 0.15
 
 
 @inlined
@@ -25,12 +26,15 @@ def row_speed(B, J, j, r, trial):
 
 @inlined
 def calming(B, J, j, h):
-    """N m s per rad/s that calm what swings to and fro between taut bodies faster than the substep can follow; slow motion they leave alone."""
+    """kg m^2 by which what swings to and fro between taut bodies faster than the substep can follow is slowed, and calmed.
+
+    They stand against a change of the bodies' spins against each other, so that waves longer than the bodies are feel next to nothing of it.
+    """
     c, p = J[j].child, J[j].parent
     tight = J[j].tight[0] + J[j].tight[1]
     if tight == 0.0 or p < 0 or not B[c].free or not B[p].free:
         return 0.0
-    k = CALMS * h * h * tight
+    k = (SLOWED + CALMED) * h * h * tight
     if B[c].line and B[p].line:
         return k
     a, b = B[c].inertia, B[p].inertia
@@ -155,6 +159,8 @@ def joint_forces(B, J, h):
         calm = calming(B, J, j, h)
         if calm > 0.0:
             x, y, z = turn_speed(B, J, j, YES)
+            u, w, s = B[c].w, B[p].w, SLOWED / (SLOWED + CALMED)
+            x, y, z = x - s * (u[0] - w[0]), y - s * (u[1] - w[1]), z - s * (u[2] - w[2])
             a0, a1, a2 = a0 - calm * x, a1 - calm * y, a2 - calm * z
         if J[j].grip > 0.0:
             x, y, z = turn_speed(B, J, j, YES)

@@ -20,7 +20,6 @@ from artuline.core.physics.joints import HARD
 from artuline.core.physics.patches import SkinSpec, patches_of
 from artuline.core.physics.solids import fill_solids, most_contacts
 from artuline.core.physics.specs import (
-    MOST_LOAD,
     TREE_KINDS,
     BodySpec,
     JointSpec,
@@ -121,7 +120,6 @@ class World:
         made["line"] = [b.drapes for b in bodies]
         made["id"], made["group"] = np.arange(n), [b.group for b in bodies]
         self.order = _tree_order(joints, n)
-        self.raised = self._raise_masses([joints[k] for k in self.order])
         self.joints = self._joints([joints[k] for k in self.order])
         self.elimination = np.arange(n)
         self.blocks = np.zeros(n * MOST_NEIGHBOURS, BLOCK)
@@ -166,22 +164,6 @@ class World:
             raise ArtulineError(
                 "too many bodies are joined to each other crosswise", remedy="Divide soft parts into fewer clusters."
             )
-
-    def _raise_masses(self, joints: list[JointSpec]) -> Array:
-        """Give bodies that carry far more than they weigh as much mass as the steps can follow, and say by how much (n,).
-
-        A light link under a heavy load swings to and fro as a plucked string does, faster than any substep; the motion is the
-        load's, which the links' masses do not change.
-        """
-        b = self.bodies
-        below = np.zeros(len(b))
-        for j in reversed(joints):
-            if j.kind in TREE_KINDS and j.parent >= 0:
-                below[j.parent] += below[j.child] + b["mass"][j.child]
-        raised = np.maximum(below / MOST_LOAD / b["mass"], 1.0)
-        b["mass"] *= raised
-        b["inertia"] *= raised[:, None]
-        return raised
 
     def _joints(self, joints: list[JointSpec]) -> np.ndarray:
         made = np.zeros(len(joints), JOINT)
