@@ -8,12 +8,11 @@ from artuline.core.checks.finding import Finding, Fix, Work
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.skeleton import rest_matrices, rigid
-from artuline.core.physics.specs import MOST_LOAD
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Body, Figure, Shape
 from artuline.core.setup.hierarchy import tree_parents
-from artuline.core.setup.materials import FEW, balance, body_mass, heaviest_load, uneven, unlikely, usual_mass
+from artuline.core.setup.materials import FEW, balance, body_mass, uneven, unlikely, usual_mass
 from artuline.core.setup.mirror import mirror_bodies, sides_differ
 from artuline.core.setup.overlaps import resting_overlaps
 from artuline.core.setup.ragdoll import add_bodies, fit_again, remove_bodies, with_bodies
@@ -32,7 +31,6 @@ def check_bodies(f: Figure, assets: AssetStore) -> list[Finding]:
         *_shapes(f, assets, surface),
         *_loose(f, assets),
         *_masses(f, assets),
-        *_loads(f),
         *_overlaps(f),
         *_scales(f),
     ]
@@ -107,18 +105,6 @@ def _loose(f: Figure, assets: AssetStore) -> list[Finding]:
     joinable = f.asset is not None or bool(set(tree_parents(f, f.bodies)) & {b.id for b in loose})
     fix = _on(f, lambda g: with_bodies(g, assets, g.bodies)) if joinable else None
     return [Finding(2, text, f.id, loose[0].bone, fix_label=label if joinable else "", fix=fix)]
-
-
-def _loads(f: Figure) -> list[Finding]:
-    """What the solver cannot follow as it is: see ``World``."""
-    carried, body = heaviest_load(f)
-    if body is None or carried <= MOST_LOAD * body_mass(body):
-        return []
-    text = (
-        f"{body.bone} ({body_mass(body):.2g} kg) carries {carried:.2g} kg: more than {MOST_LOAD:.0f} times its mass cannot be followed, "
-        f"so it counts as {carried / MOST_LOAD:.2g} kg."
-    )
-    return [Finding(1, text, f.id, body.bone)]
 
 
 def _masses(f: Figure, assets: AssetStore) -> list[Finding]:

@@ -177,17 +177,18 @@ def joint_impulses(B, J):
             continue
         x, y, z = point_speed(B, J, j, NO)
         if is_pointed(J, j):
-            m, e, k = J[j].lam, J[j].res, J[j].k[0]
-            m[0], m[1], m[2] = m[0] - k * (e[0] + x), m[1] - k * (e[1] + y), m[2] - k * (e[2] + z)
+            if J[j].yields[0] == 0:
+                m, e, k = J[j].lam, J[j].res, J[j].k[0]
+                m[0], m[1], m[2] = m[0] - k * (e[0] + x), m[1] - k * (e[1] + y), m[2] - k * (e[2] + z)
         else:
             for r in range(3):
-                if J[j].state[r] != 0 and J[j].soft[r] == 0:
+                if J[j].state[r] != 0 and J[j].soft[r] == 0 and J[j].yields[r] == 0:
                     d = J[j].dir[r]
                     J[j].lam[r] -= J[j].k[r] * (J[j].res[r] + d[0] * x + d[1] * y + d[2] * z)
         if turns_now(J, j):
             x, y, z = turn_speed(B, J, j, NO)
             for r in range(3, ROWS):
-                if J[j].state[r] != 0 and J[j].soft[r] == 0:
+                if J[j].state[r] != 0 and J[j].soft[r] == 0 and J[j].yields[r] == 0:
                     d = J[j].dir[r]
                     J[j].lam[r] -= J[j].k[r] * (J[j].res[r] + d[0] * x + d[1] * y + d[2] * z)
 

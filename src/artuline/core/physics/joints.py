@@ -53,6 +53,7 @@ MOST_FAR, FASTER = 2.0, 4.0  # radians of swing up to which slack is told; how m
 BOUNCE_SPEED = 0.2  # rad/s or m/s: slower hits on a limit do not bounce
 SLOP = 1e-4  # radians or metres beyond a limit that are left alone
 TIGHTER, COUNTS = 1.5, 0.2  # times the pull that was thought, and share of an inertia, from which on a pull is noted anew
+TIGHTEST = 1e5  # times an inertia that a pull stands for at most: what contradicts itself pulls without end
 RELEASED = 1e-4  # share of a row's strength below which a pull on a limit does not count
 
 
@@ -208,13 +209,12 @@ def tighten(B, J, h):
         for e in range(2):
             i = J[j].child if e == 0 else J[j].parent
             if i >= 0 and B[i].free:
-                pull = _pull(J, j, e, f0, f1, f2)
-                if pull > TIGHTER * J[j].tight[e]:
-                    # what is light against its pull
-                    counts = h * h * pull > COUNTS * max(B[i].inertia[0], B[i].inertia[1], B[i].inertia[2])
-                    if counts:
-                        J[j].tight[e] = pull
-                        more = True
+                heavy = max(B[i].inertia[0], B[i].inertia[1], B[i].inertia[2]) / (h * h)
+                pull = min(_pull(J, j, e, f0, f1, f2), TIGHTEST * heavy)
+                # of what is light against its pull
+                if pull > max(TIGHTER * J[j].tight[e], COUNTS * heavy):
+                    J[j].tight[e] = pull
+                    more = True
     if more:
         for j in range(J.shape[0]):
             B[J[j].child].taut = 0.0
@@ -240,10 +240,14 @@ def prepare_joints(B, J, h):
             J[j].rc[k] = a - B[c].x[k]
             J[j].rp[k] = a - B[p].x[k] if p >= 0 else 0.0
         for e in range(2):
-            J[j].tight[e] = _pull(J, j, e, J[j].pulled[0], J[j].pulled[1], J[j].pulled[2])
+            i = c if e == 0 else p
+            if i >= 0:
+                heavy = max(B[i].inertia[0], B[i].inertia[1], B[i].inertia[2]) / (h * h)
+                J[j].tight[e] = min(_pull(J, j, e, J[j].pulled[0], J[j].pulled[1], J[j].pulled[2]), TIGHTEST * heavy)
         _tauten(B, J, j)
         pointed = is_pointed(J, j)
         if pointed:
+            J[j].k[0] = HARD * J[j].scale[0]
             px, py, pz = anchor_place(B, p, J[j].anchor_p, NO)
             c0, c1, c2 = ax - px, ay - py, az - pz
         else:
@@ -263,6 +267,7 @@ def prepare_joints(B, J, h):
         for r in range(ROWS):
             J[j].lam[r] = 0.0
             J[j].flips[r] = 0
+            J[j].yields[r] = 0
             J[j].soft[r] = 0
             J[j].wanted[r] = 0.0
             if r > 2 and not turning:
@@ -425,7 +430,7 @@ def residuals(B, J, h, catch, release, first):
             e, keep, row = J[j].res, J[j].keep, 3
             x, y, z = c0 - keep[0], c1 - keep[1], c2 - keep[2]
             e[0], e[1], e[2] = x / h, y / h, z / h
-            gap = x * x + y * y + z * z
+            gap = 0.0 if J[j].yields[0] != 0 else x * x + y * y + z * z
         if not is_turning(J, j) or (first and not turns_now(J, j)) or far(B, J, j, h):
             rows = 3
         else:
@@ -450,6 +455,8 @@ def residuals(B, J, h, catch, release, first):
                     changed = True
                     continue
                 J[j].res[r] = e / h
+                if J[j].yields[r] != 0:
+                    continue
                 if r < 3:
                     gap += e * e
                 elif J[j].lam[r] * J[j].state[r] <= 0.0 or locked or e * J[j].state[r] > 0.0:
@@ -461,6 +468,51 @@ def residuals(B, J, h, catch, release, first):
                     angle = max(angle, _missed(B, J, j, r, sy, sz, tw))
         worst = max(worst, gap)
     return math.sqrt(worst), angle, changed
+
+
+@compiled
+def give_way(J, h, most):
+    """Let rows that are asked for more than an impulse ``most`` give that much and no more: joints that contradict each other share what is missing.
+
+    As friction does, what gives way stands in the matrix as a viscosity, the impulse over the speed that is left (Kacanov's iteration). Returns
+    whether the matrix changed.
+    """
+    changed = False
+    for j in range(J.shape[0]):
+        if not J[j].live:
+            continue
+        first = 0
+        if is_pointed(J, j):
+            first = 3
+            m, e = J[j].lam, J[j].res
+            pull = math.sqrt(m[0] * m[0] + m[1] * m[1] + m[2] * m[2])
+            left = math.sqrt(e[0] * e[0] + e[1] * e[1] + e[2] * e[2])
+            changed = _give_way(J, j, 0, pull, left, h, most, HARD * J[j].scale[0]) or changed
+            if J[j].yields[0] != 0:
+                m[0], m[1], m[2] = 0.0, 0.0, 0.0
+        lever = math.sqrt(J[j].scale[1] / J[j].scale[0])
+        for r in range(first, ROWS):
+            # what pushes only is not to pull
+            pushes = r == CONE or J[j].mode[r] != LOCKED
+            if J[j].state[r] != 0 and J[j].soft[r] == 0 and not (pushes and J[j].res[r] * J[j].state[r] < 0.0):
+                limit, hard = (most, HARD * J[j].scale[0]) if r < 3 else (most * lever, HARD * J[j].scale[1])
+                changed = _give_way(J, j, r, abs(J[j].lam[r]), abs(J[j].res[r]), h, limit, hard) or changed
+                if J[j].yields[r] != 0:
+                    J[j].lam[r] = 0.0
+    return changed
+
+
+@inlined
+def _give_way(J, j, r, pull, left, h, most, hard):
+    """``give_way`` for a row with an impulse ``pull`` and a residual ``left``, m/s or rad/s."""
+    if J[j].yields[r] == 0 and pull <= most:
+        return False
+    k = min(most / max(left, 1e-12), hard)
+    if J[j].yields[r] != 0 and 0.6 * k < J[j].k[r] < 1.6 * k:
+        return False
+    J[j].yields[r] = 1
+    J[j].k[r] = k
+    return True
 
 
 @inlined

@@ -5,6 +5,7 @@ import math
 from artuline.core.physics.contacts import contact_work, remember, set_back_contacts
 from artuline.core.physics.graph import solve
 from artuline.core.physics.joint_solve import joint_work, set_back_joints
+from artuline.core.physics.joint_frames import is_pointed
 from artuline.core.physics.joints import limit_excess, near_limit
 from artuline.core.physics.kernels import exp_quat, inlined, quat_mul
 from artuline.core.physics.state import CONTACTS, SOLVED
@@ -124,7 +125,10 @@ def _accept_joint(B, J, j, h):
     """Note the worst values of joint j."""
     s = 0.0
     J[j].pulled[0], J[j].pulled[1], J[j].pulled[2] = 0.0, 0.0, 0.0
+    pointed = is_pointed(J, j)
     for k in range(3):
+        if J[j].yields[0 if pointed else k] != 0:
+            J[j].lam[k] = -J[j].k[0 if pointed else k] * J[j].res[k]
         if J[j].state[k] != 0 and J[j].soft[k] == 0 and J[j].mode[k] == 1:
             s += (J[j].res[k] * h + J[j].keep[k]) ** 2
         for a in range(3):

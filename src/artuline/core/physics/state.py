@@ -153,6 +153,7 @@ JOINT = np.dtype(
         ("lam", _F, ROWS),  # impulse of each row
         ("res", _F, ROWS),  # residual of each row as a velocity
         ("keep", _F, ROWS),  # part of the residual left for later substeps
+        ("yields", _I, ROWS),  # 1: more is asked for than it can give
         ("wanted", _F, ROWS),  # speed at which a struck limit is left
         ("spring_k", _F, 3),  # stiffness of the pull to the middle, and its impulse at rest
         ("spring_aim", _F, 3),

@@ -28,7 +28,7 @@ from artuline.core.physics.drives import (
 )
 from artuline.core.physics.graph import arrange, factor, solve
 from artuline.core.physics.joint_solve import add_joints, joint_forces, joint_impulses
-from artuline.core.physics.joints import prepare_joints, residuals, swell, tighten
+from artuline.core.physics.joints import give_way, prepare_joints, residuals, swell, tighten
 from artuline.core.physics.kernels import NO, YES, folded, inlined
 from artuline.core.physics.motion import drift, fill_lanes, free_velocities, world_inertia
 from artuline.core.physics.outcome import MOST_TURN, accept, bounded, calm, freeze, gains, set_back, turns_too_far
@@ -73,6 +73,8 @@ CROWD_CATCH = 1  # passes in which their other contacts may change
 RELEASE = 7  # passes in which contacts and limits may still let go
 CATCH = 9  # passes in which they may still begin to push
 DEEPEST = 6  # halvings
+#: Times what stops all bodies of a part, and times their weight, that a joint gives at most: what is asked for more contradicts itself.
+LEVERS, LEVER_WEIGHTS = 20.0, 1000.0
 
 
 @folded
@@ -122,7 +124,7 @@ def _iterate(B, E, J, C, T, K, W, cells, listed, order, h, ahead, fresh, damped)
 
 
 @folded
-def _crowd_pass(B, E, J, V, C, T, K, W, cells, listed, order, h, ahead, fresh, catch, release):
+def _crowd_pass(B, E, J, V, C, T, K, W, cells, listed, order, h, ahead, fresh, catch, release, most):
     """One pass where contacts are swept, which leave every cell for itself: as little as can be is done with all of them in turn, which
     do not fit the cache together. Returns what the contacts' and the joints' updates do, and the largest correction of a swept contact.
     """
@@ -157,7 +159,7 @@ def _crowd_pass(B, E, J, V, C, T, K, W, cells, listed, order, h, ahead, fresh, c
                     B[i].tv[k] += B[i].f[k]
                     B[i].tw[k] += B[i].f[3 + k]
         drift(B[c[0] : c[1]], V[c[4] :], h)
-        open_, turned, changed = _close(B, J, cells, listed[l : l + 1], h, catch, release, NO)
+        open_, turned, changed = _close(B, J, cells, listed[l : l + 1], h, catch, release, NO, most)
         if worst == worst and not open_ <= worst:
             worst = open_
         if angle == angle and not turned <= angle:
@@ -202,7 +204,7 @@ def _drift(B, V, cells, listed, h, keyed):
 
 
 @inlined
-def _close(B, J, cells, listed, h, catch, release, first):
+def _close(B, J, cells, listed, h, catch, release, first, most):
     """``residuals`` of a part's joints, and new friction."""
     worst, angle, switched = 0.0, 0.0, False
     for l in range(listed.shape[0]):
@@ -219,6 +221,7 @@ def _close(B, J, cells, listed, h, catch, release, first):
         if not first and catch:
             switched = update_friction(B, J[c[2] : c[3]]) or switched
             switched = tighten(B, J[c[2] : c[3]], h) or switched
+            switched = give_way(J[c[2] : c[3]], h, most) or switched
     return worst, angle, switched
 
 
@@ -249,9 +252,9 @@ def _pattern(B, J, C, K, A, cells, listed, mine, order, first_block, h):
 
 @folded
 def attempt(
-    B, E, J, V, P, C, O, T, K, W, A, cells, listed, mine, near, order, first_block, base, h, ahead, last
+    B, E, J, V, P, C, O, T, K, W, A, cells, listed, mine, near, order, first_block, base, h, ahead, most, last
 ):  # fmt: skip
-    """Try one substep of length h of a part, whose contacts C are found; on success B holds its end. ``last``: accept whatever comes.
+    """Try one substep of length h of a part, whose contacts C are found; on success B holds its end. ``most``: N s that a row of a joint gives at most; ``last``: accept whatever comes.
 
     ``ahead``: seconds until the targets are due. Returns whether it was accepted.
     """
@@ -275,7 +278,7 @@ def attempt(
             fresh = p == 0 or struck or switched
             if crowd:
                 struck, restless, unsettled, worst, angle, switched, moved = _crowd_pass(
-                    B, E, J, V, C, T, K, W, cells, listed, order, h, ahead, fresh, catch, release
+                    B, E, J, V, C, T, K, W, cells, listed, order, h, ahead, fresh, catch, release, most
                 )  # fmt: skip
                 still = unsettled < (SETTLED if p < PATIENCE else 3.0 * SETTLED) and moved < CROWD_SETTLED
                 if still and not struck and not switched and worst < CROWD_CLOSED and angle < CROWD_CLOSED_ANGLE:
@@ -290,7 +293,7 @@ def attempt(
                 struck, restless = True, True
         _drift(B, V, cells, listed, h, first)
         bent = 0.0 if crowd else bend_contacts(B, C, K, h, first)
-        worst, angle, switched = _close(B, J, cells, listed, h, catch, release, first)
+        worst, angle, switched = _close(B, J, cells, listed, h, catch, release, first, most)
         still = unsettled < (SETTLED if p < PATIENCE else 3.0 * SETTLED)
         settled = still and bent < BENT and not struck and not switched
         if not first and settled and worst < CLOSED and angle < CLOSED_ANGLE:
@@ -358,8 +361,10 @@ def _put_back_keyed(B, cells):
 
 
 @inlined
-def _most_impulse(B, mine, gravity, h):
-    """An impulse that bodies can hardly exceed in a substep together: twice what stops all at the fastest one's speed, and twice their weight's."""
+def _most_impulses(B, mine, gravity, h):
+    """Impulses that contacts of bodies can hardly exceed in a substep together: twice what stops all at the fastest one's speed, and twice their
+    weight's; and that joints can hardly exceed, which have levers.
+    """
     mass, most = 0.0, 0.0
     for n in range(mine.shape[0]):
         b = B[mine[n]]
@@ -368,7 +373,8 @@ def _most_impulse(B, mine, gravity, h):
             spin = math.sqrt(w[0] ** 2 + w[1] ** 2 + w[2] ** 2) * max(b.reach, 0.0)
             most = max(most, math.sqrt(v[0] ** 2 + v[1] ** 2 + v[2] ** 2) + spin)
             mass += b.mass
-    return 2.0 * mass * (most + h * math.sqrt(gravity[0] ** 2 + gravity[1] ** 2 + gravity[2] ** 2))
+    pull = math.sqrt(gravity[0] ** 2 + gravity[1] ** 2 + gravity[2] ** 2)
+    return 2.0 * mass * (most + h * pull), mass * (LEVERS * most + LEVER_WEIGHTS * h * max(pull, 9.81))
 
 
 @folded
@@ -412,10 +418,11 @@ def advance(B, E, J, V, S, P, C, O, T, K, G, W, A, order, parts, gravity, wind, 
                     find_contacts(B, S, P, my_pairs, C[at:], k, G, part_of, p, part)
                 tried = True
                 _prepare(B, J, V, cells, my_cells, gravity, wind, part, ahead)
-                prepare_contacts(B, S, P, C[at:], O, k, part, _most_impulse(B, my_bodies, gravity, part))
+                most, pull = _most_impulses(B, my_bodies, gravity, part)
+                prepare_contacts(B, S, P, C[at:], O, k, part, most)
                 accepted = attempt(
                     B, E, J, V, P, C[at:], O, T, k, W, A, cells, my_cells, my_bodies, my_pairs, my_order,
-                    f[1] * MOST_NEIGHBOURS, memory + at, part, ahead, last,
+                    f[1] * MOST_NEIGHBOURS, memory + at, part, ahead, pull, last,
                 )  # fmt: skip
             if accepted:
                 k[DONE] += 1

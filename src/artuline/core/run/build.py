@@ -484,15 +484,17 @@ def _joint(
 def _link(index: dict[tuple[str, str], int], link: Link) -> JointSpec:
     """The solver's link, off until ``Built.set_links`` lets it hold."""
     low, high = link.lengths
+    # a tie without length is a pin: there is no way along which to measure
+    kind: Literal["tie", "pin", "weld"] = "pin" if link.kind == "tie" and high is not None and high <= 0.0 else link.kind
     return JointSpec(
         parent=index[link.b.figure, link.b.body] if link.b else -1,
         child=index[link.a.figure, link.a.body],
-        kind=link.kind,
+        kind=kind,
         anchor=np.array(link.a.point),
         anchor_p=np.array(link.b.point if link.b else ZERO) if link.kind == "tie" else None,
         lengths=(low, np.inf if high is None else high),
-        limit_frequency=link.frequency if link.kind == "tie" else 0.0,
-        spring_frequency=link.frequency if link.kind == "pin" else 0.0,
+        limit_frequency=link.frequency if kind == "tie" else 0.0,
+        spring_frequency=link.frequency if kind == "pin" else 0.0,
         on=False,
     )
 

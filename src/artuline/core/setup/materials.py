@@ -148,21 +148,6 @@ def uneven(figure: Figure) -> tuple[float, Joint] | None:
     return worst if worst is not None and worst[0] > NOTED_RATIO else None
 
 
-def heaviest_load(figure: Figure) -> tuple[float, Body | None]:
-    """What hangs below the body that carries most against its own mass, kg, and which it is; None without joints."""
-    mass = {b.id: body_mass(b) for b in figure.bodies}
-    up = {j.child: j.parent for j in figure.joints}
-    below = dict.fromkeys(mass, 0.0)
-    for name in mass:
-        over, seen = up.get(name), set()
-        while over is not None and over not in seen:
-            seen.add(over)
-            below[over] += mass[name]
-            over = up.get(over)
-    most = max(figure.bodies, key=lambda b: below[b.id] / max(mass[b.id], 1e-12), default=None)
-    return (below[most.id], most) if most is not None else (0.0, None)
-
-
 def unlikely(total: float, usual: float) -> bool:
     """Whether a mass is far from what is usual (0: not known)."""
     return usual > 0.0 and not 1.0 / HEAVY < total / usual < HEAVY
