@@ -12,8 +12,8 @@ from artuline.core.scene.model import (
     Lane,
     Link,
     LinkEnd,
-    Mount,
     MotionKey,
+    Mount,
     Scene,
     Shape,
     Strand,
@@ -59,7 +59,9 @@ def hang(scene, assets, strand, ball, kind, end):
         return edit.figure(scene, ball, mounts=(mount,))
     ends = {"a": LinkEnd(figure=ball, body=ball), "b": LinkEnd(figure=strand, body=body.id, point=at)}
     values = {"lengths": (0.0, 0.0)} if kind == "tie" else {}
-    return edit.scene(scene, links=(*scene.links, Link(id=f"hook {end}", name=f"hook {end}", kind=kind, **ends, **values)))
+    return edit.scene(
+        scene, links=(*scene.links, Link(id=f"hook {end}", name=f"hook {end}", kind=kind, **ends, **values))
+    )
 
 
 def watch(scene, assets, seconds, look):
@@ -167,7 +169,10 @@ def main():
             mass = ratio * weight * length / count
             for substeps in (4, 10, 40):
                 p, t, h, s = pendulum(kind, mass, count, weight, length, substeps=substeps)
-                print(f"pendulum {kind} ratio {ratio} substeps {substeps}: period {100*p:+.2f} % pull {100*t:+.2f} % halted {h} swing {s:.3f}", flush=True)
+                print(
+                    f"pendulum {kind} ratio {ratio} substeps {substeps}: period {100 * p:+.2f} % pull {100 * t:+.2f} % halted {h} swing {s:.3f}",
+                    flush=True,
+                )
 
 
 if __name__ == "__main__":

@@ -8,7 +8,6 @@ from artuline.core.physics.joints import CLOSE, MOST_CLOSING, SLOP
 from artuline.core.physics.kernels import NO, YES, compiled, cross, inlined
 from artuline.core.physics.state import CONE, LOCKED, ROWS
 
-
 #: Of the tightness of a joint times the square of a substep: what it is slowed by, and calmed.
 SLOWED, CALMED = 1.0, 0.15
 

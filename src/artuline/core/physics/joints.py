@@ -52,8 +52,12 @@ MOST_FLIPS = 2  # times a limit may let go in a substep, so that none goes round
 MOST_FAR, FASTER = 2.0, 4.0  # radians of swing up to which slack is told; how much faster its coordinates may change
 BOUNCE_SPEED = 0.2  # rad/s or m/s: slower hits on a limit do not bounce
 SLOP = 1e-4  # radians or metres beyond a limit that are left alone
-TIGHTER, COUNTS = 1.5, 0.2  # times the pull that was thought, and share of an inertia, from which on a pull is noted anew
+TIGHTER, COUNTS = (
+    1.5,
+    0.2,
+)  # times the pull that was thought, and share of an inertia, from which on a pull is noted anew
 TIGHTEST = 1e5  # times an inertia that a pull stands for at most: what contradicts itself pulls without end
+MORE = 0.2  # s/m: share by which a row that gives way gives more for every m/s that it is short of
 RELEASED = 1e-4  # share of a row's strength below which a pull on a limit does not count
 
 
@@ -507,7 +511,8 @@ def _give_way(J, j, r, pull, left, h, most, hard):
     """``give_way`` for a row with an impulse ``pull`` and a residual ``left``, m/s or rad/s."""
     if J[j].yields[r] == 0 and pull <= most:
         return False
-    k = min(most / max(left, 1e-12), hard)
+    # a little more where more is missing, so that it is shared evenly
+    k = min(most * (1.0 / max(left, 1e-12) + MORE), hard)
     if J[j].yields[r] != 0 and 0.6 * k < J[j].k[r] < 1.6 * k:
         return False
     J[j].yields[r] = 1

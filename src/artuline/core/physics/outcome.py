@@ -4,17 +4,18 @@ import math
 
 from artuline.core.physics.contacts import contact_work, remember, set_back_contacts
 from artuline.core.physics.graph import solve
-from artuline.core.physics.joint_solve import joint_work, set_back_joints
 from artuline.core.physics.joint_frames import is_pointed
+from artuline.core.physics.joint_solve import joint_work, set_back_joints
 from artuline.core.physics.joints import limit_excess, near_limit
 from artuline.core.physics.kernels import exp_quat, inlined, quat_mul
-from artuline.core.physics.state import CONTACTS, SOLVED
+from artuline.core.physics.state import CONTACTS, ROWS, SOLVED
 
 MOST_SET_BACK = 0.008  # radians a body may be turned to set back what is too deep
 MOST_TURN = 0.35  # radians a free body may turn in a substep
 # share by which the kinetic energy may grow in a substep with contacts, and with joints alone
 GAIN, GAIN_JOINTS = 0.1, 0.003
 FASTEST = 1e7  # m/s and rad/s, of all bodies together: more is no solution
+YIELDING = 0.5  # share of their speed that is left to bodies whose joints give way
 SLOWER = 0.1  # share of its speed that is left to what does not close as deep as halving goes
 
 
@@ -125,7 +126,16 @@ def _accept_joint(B, J, j, h):
     """Note the worst values of joint j."""
     s = 0.0
     J[j].pulled[0], J[j].pulled[1], J[j].pulled[2] = 0.0, 0.0, 0.0
-    pointed = is_pointed(J, j)
+    pointed, yields = is_pointed(J, j), False
+    for k in range(ROWS):
+        yields = yields or J[j].yields[k] != 0
+    if yields:
+        # between what contradicts itself nothing is to gather speed
+        for e in range(2):
+            i = J[j].child if e == 0 else J[j].parent
+            if i >= 0 and B[i].free:
+                for a in range(3):
+                    B[i].v[a], B[i].w[a] = YIELDING * B[i].v[a], YIELDING * B[i].w[a]
     for k in range(3):
         if J[j].yields[0 if pointed else k] != 0:
             J[j].lam[k] = -J[j].k[0 if pointed else k] * J[j].res[k]

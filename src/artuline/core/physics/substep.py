@@ -74,7 +74,7 @@ RELEASE = 7  # passes in which contacts and limits may still let go
 CATCH = 9  # passes in which they may still begin to push
 DEEPEST = 6  # halvings
 #: Times what stops all bodies of a part, and times their weight, that a joint gives at most: what is asked for more contradicts itself.
-LEVERS, LEVER_WEIGHTS = 20.0, 1000.0
+LEVERS, LEVER_WEIGHTS = 4.0, 200.0
 
 
 @folded

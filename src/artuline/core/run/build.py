@@ -485,7 +485,9 @@ def _link(index: dict[tuple[str, str], int], link: Link) -> JointSpec:
     """The solver's link, off until ``Built.set_links`` lets it hold."""
     low, high = link.lengths
     # a tie without length is a pin: there is no way along which to measure
-    kind: Literal["tie", "pin", "weld"] = "pin" if link.kind == "tie" and high is not None and high <= 0.0 else link.kind
+    kind: Literal["tie", "pin", "weld"] = (
+        "pin" if link.kind == "tie" and high is not None and high <= 0.0 else link.kind
+    )
     return JointSpec(
         parent=index[link.b.figure, link.b.body] if link.b else -1,
         child=index[link.a.figure, link.a.body],
