@@ -2,13 +2,41 @@
 
 import sys
 
-from benchmarks import accuracy, curves, flesh, outside, piles, soft, speed, steering, strands, truths, window
+from benchmarks import (
+    accuracy,
+    contradictions,
+    curves,
+    flesh,
+    loads,
+    outside,
+    piles,
+    soft,
+    speed,
+    steering,
+    strands,
+    truths,
+    window,
+)
 
 
 def main() -> int:
     wanted = [w.lower() for w in sys.argv[1:]]
     failed = 0
-    for module in (accuracy, truths, strands, curves, flesh, soft, steering, speed, outside, piles, window):
+    for module in (
+        accuracy,
+        truths,
+        strands,
+        loads,
+        contradictions,
+        curves,
+        flesh,
+        soft,
+        steering,
+        speed,
+        outside,
+        piles,
+        window,
+    ):
         for name, measure in module.MEASUREMENTS.items():
             if wanted and not any(w in name.lower() for w in wanted):
                 continue

@@ -74,7 +74,7 @@ def prepared(world, h):
     motion.drift(b, world.lanes, h)
     joints.residuals(b, j, h, False, False, True)
     drives.add_bodies(b, world.blocks, h)
-    joint_solve.add_joints(b, world.blocks, j, world.scratch)
+    joint_solve.add_joints(b, world.blocks, j, world.scratch, 0.1)
     return b, j
 
 

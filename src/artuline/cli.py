@@ -404,7 +404,8 @@ def check(
         found += check_take(loaded, Take.from_arrays(assets[ref.asset]))
     words = {3: "stops", 2: "spoils", 1: "note"}
     for f in found:
-        typer.echo(f"{words[f.weight]:7} {f.text}" + (f" [fix: {f.fix_label}]" if f.fix_label else ""))
+        ways = " / ".join(x for x in (f.fix_label, *(label for label, _ in f.more)) if x)
+        typer.echo(f"{words[f.weight]:7} {f.text}" + (f" [fix: {ways}]" if ways else ""))
     if not found:
         typer.echo("No problems found")
     if any(f.weight == 3 for f in found):

@@ -153,8 +153,13 @@ class Strip(QWidget):
         self.finding.setToolTip(first.text)
         self.fix_button.setVisible(first.fix is not None or first.work is not None)
         self.fix_button.setText(first.fix_label)
-        self._more.setVisible(len(self.findings) > 1)
-        self._more.setText(f"{len(self.findings) - 1} more")
+        for label, fix in first.more:
+            self._menu.addAction(unmarked(label, 200), partial(self.session.edit, label, fix))
+        if first.more:
+            self._menu.addSeparator()
+        others = len(self.findings) - 1
+        self._more.setVisible(others > 0 or bool(first.more))
+        self._more.setText(f"{others} more" if others else "Other ways")
         for f in self.findings[:24]:
             self._menu.addAction(unmarked(f.text, 200), partial(self.go_to, f))
 

@@ -8,6 +8,7 @@ from artuline.core.checks.bodies import check_bodies
 from artuline.core.checks.finding import Finding, Fix
 from artuline.core.checks.joints import check_joints
 from artuline.core.checks.mounts import check_mounts
+from artuline.core.checks.reach import check_reach
 from artuline.core.checks.strands import check_strand
 from artuline.core.checks.weights import check_weights
 from artuline.core.motion.skeleton import rest_matrices
@@ -38,6 +39,7 @@ def check(scene: Scene, assets: AssetStore) -> list[Finding]:
         if not f.stays:
             found += _figure(scene, f, assets)
     found += _links(scene)
+    found += check_reach(scene, assets)
     take = scene.active_take()
     if take is not None and take.settings != scene.settings_fingerprint():
         found.append(Finding(1, f"{take.name} was made with other settings than the scene has now. Run again."))

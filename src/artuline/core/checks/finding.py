@@ -14,7 +14,7 @@ Work = Callable[[Figure, Callable[[int, int], None], Callable[[], bool]], Figure
 class Finding:
     """A problem. ``weight``: 3 stops the work, 2 spoils the motion, 1 is worth a look.
 
-    ``figure`` and ``bone`` say where; ``frame`` when. ``fix`` mends it, ``fix_label`` is its button. Where mending takes long, it is
+    ``figure`` and ``bone`` say where; ``frame`` when. ``fix`` mends it, ``fix_label`` is its button, ``more`` are other ways. Where mending takes long, it is
     ``work`` instead: a job on the figure, with progress and cancel.
     """
 
@@ -25,4 +25,5 @@ class Finding:
     frame: int | None = None
     fix_label: str = ""
     fix: Fix | None = None
+    more: tuple[tuple[str, Fix], ...] = ()
     work: Work | None = None

@@ -4,9 +4,28 @@ import numpy as np
 
 from artuline.core.checks.finding import Finding
 from artuline.core.run.take import Take
-from artuline.core.scene.model import Scene
+from artuline.core.scene.model import BodyRef, JointRef, Scene
 
 DEGREES = float(np.degrees(1.0))
+
+
+def _other_end(scene: Scene, ref: JointRef) -> str:
+    """What a joint, link or mount joins its body to, in words; empty where that is gone."""
+    if ref.figure is None:
+        link = next((x for x in scene.links if x.id == ref.joint), None)
+        if link is None:
+            return ""
+        return scene.words(BodyRef(link.b.figure, link.b.body)) if link.b is not None else "the world"
+    owner = next((f for f in scene.figures if f.id == ref.figure), None)
+    joint = next((j for j in owner.joints if j.id == ref.joint), None) if owner is not None else None
+    if owner is not None and joint is not None:
+        return scene.words(BodyRef(owner.id, joint.parent))
+    mount = next((m for m in owner.mounts if m.id == ref.joint), None) if owner is not None else None
+    holder = next((f for f in scene.figures if mount is not None and f.id == mount.figure), None)
+    carrier = holder.carrier(mount.bone) if holder is not None and mount is not None else None
+    if holder is None or mount is None:
+        return ""
+    return scene.words(BodyRef(holder.id, carrier.id)) if carrier is not None else holder.name
 
 
 def check_take(scene: Scene, take: Take) -> list[Finding]:
@@ -27,8 +46,12 @@ def check_take(scene: Scene, take: Take) -> list[Finding]:
         for k in np.flatnonzero(values.max(axis=0) > least):
             frame = int(take.frames[int(values[:, k].argmax())])
             amount = f"{scale * values[:, k].max():.0f} {unit}".replace(" °", "°")
-            text = f"{scene.words(names[k])} {words.format(amount)} at frame {frame}."
             ref = bodies[k]
+            other = _other_end(scene, take.joints[k]) if values is take.separation else ""
+            if other and ref is not None:
+                text = f"{scene.words(ref)} and {other} are {amount} apart at frame {frame} ({scene.words(names[k])}): what holds them asks for more than there is."
+            else:
+                text = f"{scene.words(names[k])} {words.format(amount)} at frame {frame}."
             figure = next((f for f in scene.figures if ref is not None and f.id == ref.figure), None)
             body = next((b for b in figure.bodies if b.id == ref.body), None) if figure is not None and ref else None
             bone = body.bone if body is not None else None

@@ -10,6 +10,7 @@ from artuline.core.physics.state import CONE, LOCKED, ROWS
 
 #: Of the tightness of a joint times the square of a substep: what it is slowed by, and calmed.
 SLOWED, CALMED = 1.0, 0.15
+CALMED_OTHERS = 0.6  # the same of what is no line, whose parts are few
 
 
 @inlined
@@ -33,11 +34,11 @@ def calming(B, J, j, h):
     tight = J[j].tight[0] + J[j].tight[1]
     if tight == 0.0 or p < 0 or not B[c].free or not B[p].free:
         return 0.0
-    k = (SLOWED + CALMED) * h * h * tight
+    k = h * h * tight
     if B[c].line and B[p].line:
-        return k
+        return (SLOWED + CALMED) * k
     a, b = B[c].inertia, B[p].inertia
-    return max(k - max(a[0], a[1], a[2], b[0], b[1], b[2]), 0.0)
+    return max((SLOWED + CALMED_OTHERS) * k - max(a[0], a[1], a[2], b[0], b[1], b[2]), 0.0)
 
 
 @compiled
@@ -158,7 +159,8 @@ def joint_forces(B, J, h):
         calm = calming(B, J, j, h)
         if calm > 0.0:
             x, y, z = turn_speed(B, J, j, YES)
-            u, w, s = B[c].w, B[p].w, SLOWED / (SLOWED + CALMED)
+            u, w = B[c].w, B[p].w
+            s = SLOWED / (SLOWED + (CALMED if B[c].line and B[p].line else CALMED_OTHERS))
             x, y, z = x - s * (u[0] - w[0]), y - s * (u[1] - w[1]), z - s * (u[2] - w[2])
             a0, a1, a2 = a0 - calm * x, a1 - calm * y, a2 - calm * z
         if J[j].grip > 0.0:

@@ -56,7 +56,6 @@ TIGHTER, COUNTS = (
     1.5,
     0.2,
 )  # times the pull that was thought, and share of an inertia, from which on a pull is noted anew
-TIGHTEST = 1e5  # times an inertia that a pull stands for at most: what contradicts itself pulls without end
 MORE = 0.2  # s/m: share by which a row that gives way gives more for every m/s that it is short of
 RELEASED = 1e-4  # share of a row's strength below which a pull on a limit does not count
 
@@ -214,7 +213,7 @@ def tighten(B, J, h):
             i = J[j].child if e == 0 else J[j].parent
             if i >= 0 and B[i].free:
                 heavy = max(B[i].inertia[0], B[i].inertia[1], B[i].inertia[2]) / (h * h)
-                pull = min(_pull(J, j, e, f0, f1, f2), TIGHTEST * heavy)
+                pull = _pull(J, j, e, f0, f1, f2)
                 # of what is light against its pull
                 if pull > max(TIGHTER * J[j].tight[e], COUNTS * heavy):
                     J[j].tight[e] = pull
@@ -244,10 +243,7 @@ def prepare_joints(B, J, h):
             J[j].rc[k] = a - B[c].x[k]
             J[j].rp[k] = a - B[p].x[k] if p >= 0 else 0.0
         for e in range(2):
-            i = c if e == 0 else p
-            if i >= 0:
-                heavy = max(B[i].inertia[0], B[i].inertia[1], B[i].inertia[2]) / (h * h)
-                J[j].tight[e] = min(_pull(J, j, e, J[j].pulled[0], J[j].pulled[1], J[j].pulled[2]), TIGHTEST * heavy)
+            J[j].tight[e] = _pull(J, j, e, J[j].pulled[0], J[j].pulled[1], J[j].pulled[2])
         _tauten(B, J, j)
         pointed = is_pointed(J, j)
         if pointed:

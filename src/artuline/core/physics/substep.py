@@ -361,7 +361,16 @@ def _put_back_keyed(B, cells):
 
 
 @inlined
-def _most_impulses(B, mine, gravity, h):
+def leans(B, C, K):
+    """Whether any contact is with the world or with what is on its keys."""
+    for i in range(K[CONTACTS]):
+        if C[i].b < 0 or not B[C[i].b].free:
+            return True
+    return False
+
+
+@inlined
+def _most_impulses(B, mine, keyed, gravity, h):
     """Impulses that contacts of bodies can hardly exceed in a substep together: twice what stops all at the fastest one's speed, and twice their
     weight's; and that joints can hardly exceed, which have levers.
     """
@@ -373,8 +382,12 @@ def _most_impulses(B, mine, gravity, h):
             spin = math.sqrt(w[0] ** 2 + w[1] ** 2 + w[2] ** 2) * max(b.reach, 0.0)
             most = max(most, math.sqrt(v[0] ** 2 + v[1] ** 2 + v[2] ** 2) + spin)
             mass += b.mass
+    fastest = most
+    for i in range(keyed[0], keyed[1]):
+        v = B[i].v
+        fastest = max(fastest, math.sqrt(v[0] ** 2 + v[1] ** 2 + v[2] ** 2))
     pull = math.sqrt(gravity[0] ** 2 + gravity[1] ** 2 + gravity[2] ** 2)
-    return 2.0 * mass * (most + h * pull), mass * (LEVERS * most + LEVER_WEIGHTS * h * max(pull, 9.81))
+    return 2.0 * mass * (most + h * pull), mass * (LEVERS * fastest + LEVER_WEIGHTS * h * max(pull, 9.81))
 
 
 @folded
@@ -418,8 +431,11 @@ def advance(B, E, J, V, S, P, C, O, T, K, G, W, A, order, parts, gravity, wind, 
                     find_contacts(B, S, P, my_pairs, C[at:], k, G, part_of, p, part)
                 tried = True
                 _prepare(B, J, V, cells, my_cells, gravity, wind, part, ahead)
-                most, pull = _most_impulses(B, my_bodies, gravity, part)
+                most, pull = _most_impulses(B, my_bodies, cells[cells.shape[0] - 1], gravity, part)
                 prepare_contacts(B, S, P, C[at:], O, k, part, most)
+                if leans(B, C[at:], k):
+                    # what is jammed is pressed in before its joints give way
+                    pull = math.inf
                 accepted = attempt(
                     B, E, J, V, P, C[at:], O, T, k, W, A, cells, my_cells, my_bodies, my_pairs, my_order,
                     f[1] * MOST_NEIGHBOURS, memory + at, part, ahead, pull, last,

@@ -1,6 +1,7 @@
 """Gravity, wind with gusts, pushes and first velocities of a scene over time."""
 
 import numpy as np
+from numpy import i0
 
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
@@ -27,7 +28,10 @@ def wind_at(scene: Scene, frames: Array) -> Array:
     phases = random.uniform(0.0, 2.0 * np.pi, WAVES)
     waves = np.sin(2.0 * np.pi * rates * (np.asarray(frames) / scene.rate)[:, None] + phases)
     swell = np.sqrt(2.0 / WAVES) * waves.sum(axis=1)
-    return steady * np.maximum(1.0 + gusts.strength * swell, 0.0)[:, None]
+    # never against the wind, of mean 1 however strong: the exponential of the waves, whose mean is that of each (Bessel's I0) times the others'
+    spread = np.sqrt(np.log(1.0 + gusts.strength**2))
+    mean = i0(spread * np.sqrt(2.0 / WAVES)) ** WAVES
+    return steady * (np.exp(spread * swell) / mean)[:, None]
 
 
 def scattered(push: Push) -> Array:

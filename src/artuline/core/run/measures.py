@@ -225,7 +225,7 @@ KINDS = (
     Kind("limit used", "%", lambda x: 100.0 * x.take.used, joints=True),
     Kind("limit excess", "°", lambda x: np.degrees(x.take.excess), "Beyond a limit", 3.0, "Widen the range, or lower the tone.",
          joints=True, judged=lambda x: x.held, plotted=False, seen_in="limit used"),
-    Kind("separation", "mm", lambda x: 1000.0 * x.take.separation, "Joint apart", 0.5, "More substeps.",
+    Kind("separation", "mm", lambda x: 1000.0 * x.take.separation, "Joint apart", 0.5, "See what holds both ends: it is said before a run.",
          joints=True, judged=lambda x: x.held, plotted=False),
     Kind("shaking", "°", lambda x: jitter(x.places[1]), "Shaking", 1.5, "A little calm, or less tone.", judged=lambda x: x.turning),
     Kind("fastest", "m/s", lambda x: speeds(x.places[0], x.scene.rate), "Fastest", 12.0, "A slower obstacle, or some drag.",

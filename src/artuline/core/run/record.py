@@ -14,6 +14,7 @@ from artuline.core.motion.places import own_root
 from artuline.core.motion.skeleton import Pose, rigid, skeleton_of, under
 from artuline.core.physics.state import ASKED, DONE, HALTED
 from artuline.core.run.build import Built, Ride, build, require_bodies
+from artuline.core.run.gaps import Grips
 from artuline.core.run.planting import plant_feet
 from artuline.core.run.prepare import ensure_kernels
 from artuline.core.run.returns import Return, begin, coming, put
@@ -30,6 +31,7 @@ WATCH_SECONDS = 0.04  # between two frames that are handed to who watches
 WATCH_SHARE = 8.0  # times as long as looking takes until it is done again
 MOST_SETTINGS = 64 * 2**20  # bytes of a scene's text
 MOST_VALUES = 300_000_000  # numbers that a take may hold
+PARTED = 5e-4  # m by which a joint of a strand is open
 CHUNK = 16  # frames whose keyed motion is sampled together
 
 Progress = Callable[[int, int], None]
@@ -146,6 +148,7 @@ class _Record:
             "touch": np.zeros((count, n, 3)),
         }
         self.of_joints = {name: np.zeros((count, m)) for name in ("separation", "excess", "used")}
+        self.grips = Grips(built, count)
         self.kinetic = np.zeros((count, n))
         self.held: list[int] = []
         #: How holders are shown, by figure and rows, while no more is recorded.
@@ -186,6 +189,7 @@ class _Record:
             for name, values in kept.items():
                 values[i] = rows[name]
         self.kinetic[i] = world.kinetic()
+        self.grips.keep(i)
         halted = int(world.counters[HALTED])
         if halted > self._halted:
             self._halted = halted
@@ -261,17 +265,31 @@ class _Record:
         f, mine, bones = part.figure, part.rows, part.bones
         root = self.root(figure, rows)
         keyed, handover = self._keyed(figure, rows), self.handover[rows][:, mine]
-        pose = shown_pose(f, root, keyed, bones, *self._places(figure, rows), handover, self.built.shown[mine])
+        places = self._places(figure, rows)
+        pose = shown_pose(f, root, keyed, bones, *places, handover, self.built.shown[mine], self._parted(figure))
         if planted:
             goal = self._keyed(figure, rows, at_once=True)
             plant_feet(self.built.scene, f, root, pose, goal, dict(zip(bones.tolist(), handover.T)))
         return pose
+
+    def _parted(self, figure: int) -> frozenset[int]:
+        """The bones of a strand whose joints gave way by more than can be overlooked: they are shown where they were."""
+        f = self.built.parts[figure].figure
+        if f.made is None:
+            return frozenset()
+        bone = {b.id: f.bone_index[b.bone] for b in f.bodies}
+        open_ = (self.of_joints["separation"][:, : len(self.built.joints)] > PARTED).any(axis=0)
+        return frozenset(bone[j.child] for (k, j), gone in zip(self.built.joints, open_) if k == figure and gone)
 
     def take(self, count: int) -> Take:
         """The first ``count`` frames as a take."""
         rows, world = slice(0, count), self.built.world
         if not (np.isfinite(self.p[rows]).all() and np.isfinite(self.q[rows]).all()):
             raise ArtulineError("the simulation lost its numbers", remedy="Report this scene: it should not happen.")
+        poses = {f.id: self.shown(k, rows, planted=True) for k, f in self.figures()}
+        roots = {f.id: self.root(k, rows) for k, f in self.figures()}
+        open_ = self.of_joints["separation"][rows, self.grips.first :]
+        np.maximum(open_, self.grips.gaps(count, poses, roots), out=open_)
         return Take(
             frames=self.frames[rows],
             position=self.p[rows],
@@ -279,8 +297,8 @@ class _Record:
             handover=self.handover[rows],
             **{name: values[rows] for name, values in (self.of_bodies | self.of_joints).items()},
             kinetic=self.kinetic[rows],
-            poses={f.id: self.shown(k, rows, planted=True) for k, f in self.figures()},
-            roots={f.id: self.root(k, rows) for k, f in self.figures() if f.mounts},
+            poses=poses,
+            roots={f.id: roots[f.id] for _, f in self.figures() if f.mounts},
             bodies=self.built.body_refs,
             joints=self.built.joint_refs,
             substeps=(int(world.counters[ASKED]), int(world.counters[DONE])),

@@ -46,16 +46,17 @@ def shown_pose(
     q: Array,
     handover: Array,
     shares: Array | None = None,
+    parted: frozenset[int] = frozenset(),
 ) -> Pose:
     """Local pose over frames (F, B) of a figure whose bodies were simulated.
 
     root (F, 4, 4): of the figure; bones (n,): bone of each body; p (F, n, 3), q (F, n, 4): simulated poses of those bones; handover (F, n);
-    ``shares`` (n,): how much of each body's physics is shown.
+    ``shares`` (n,): how much of each body's physics is shown; ``parted``: bones that are shown where they were besides those that are loose.
     Rotations are blended in the parent's frame, so that the skeleton stays whole. Only bones that physics may move against
     the one that carries them take their place from the simulation (``loose_bones``, and the topmost simulated ones): all others
     keep their distance to the parent.
     """
-    loose = loose_bones(figure)
+    loose = loose_bones(figure) | parted
     skeleton = skeleton_of(figure)
     shown = keyed.copy()
     body = {int(b): i for i, b in enumerate(bones)}
