@@ -211,7 +211,7 @@ def tighten(B, J, h):
                 f0, f1, f2 = f0 + s * d[0], f1 + s * d[1], f2 + s * d[2]
         for e in range(2):
             i = J[j].child if e == 0 else J[j].parent
-            if i >= 0 and B[i].free:
+            if i >= 0 and B[i].free and B[i].line:
                 heavy = max(B[i].inertia[0], B[i].inertia[1], B[i].inertia[2]) / (h * h)
                 pull = _pull(J, j, e, f0, f1, f2)
                 # of what is light against its pull
@@ -243,7 +243,11 @@ def prepare_joints(B, J, h):
             J[j].rc[k] = a - B[c].x[k]
             J[j].rp[k] = a - B[p].x[k] if p >= 0 else 0.0
         for e in range(2):
-            J[j].tight[e] = _pull(J, j, e, J[j].pulled[0], J[j].pulled[1], J[j].pulled[2])
+            i = c if e == 0 else p
+            pull = _pull(J, j, e, J[j].pulled[0], J[j].pulled[1], J[j].pulled[2])
+            # what is no line swings slowly enough, unless a load hangs on it: a hit is none
+            J[j].tight[e] = pull if i >= 0 and B[i].line else min(pull, J[j].pulling[e])
+            J[j].pulling[e] = pull
         _tauten(B, J, j)
         pointed = is_pointed(J, j)
         if pointed:

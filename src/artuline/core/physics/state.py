@@ -166,6 +166,7 @@ JOINT = np.dtype(
         ("rc", _F, 3),  # arms to the child's anchor
         ("rp", _F, 3),
         ("pulled", _F, 3),  # force on the child at the point in the substep before, N
+        ("pulling", _F, 2),  # ``tight`` as the force of the substep before has it
         ("tight", _F, 2),  # N m that the child and the parent are turned back with by what it pulls, per radian
         ("load", _F, 3),  # impulse at the point since the start of the frame
         ("separation", _F),  # worst since the last reset, metres
