@@ -101,7 +101,7 @@ def pendulum(kind, mass, count=20, weight=0.1, length=2.0, rate=24, substeps=10,
         k = np.flatnonzero(world.joints["parent"] == -1)[0]
         return [*at, *(world.joints["load"][k] * rate)]
 
-    seen, halted, built = watch(scene, assets, seconds, look)
+    seen, halted, _ = watch(scene, assets, seconds, look)
     x = seen[:, 0]
     # zero crossings
     k = np.flatnonzero((x[:-1] * x[1:]) < 0)
@@ -148,7 +148,7 @@ def atwood(kind, m1, m2, count=60, weight=0.2, radius=0.1, rate=24, substeps=10,
         i = rows["two"][0] if "two" in rows else rows[id_][-1]
         return [world.bodies["x"][i, 1], world.bodies["v"][i, 1]]
 
-    seen, halted, built = watch(scene, assets, seconds, look)
+    seen, halted, _ = watch(scene, assets, seconds, look)
     total = m1 + m2 + strand.weight * course.length
     if kind == "joint":
         total -= 2 * strand.weight * course.length / count

@@ -16,6 +16,8 @@ from artuline.core.scene.model import Shape
 JOINT_KINDS = {
     "ball": BALL, "hinge": HINGE, "fixed": FIXED, "slide": SLIDE, "axes": AXES, "tie": TIE, "weld": WELD, "pin": PIN,
 }  # fmt: skip
+#: Times its own mass that a body may carry before it swings as the part of a taut line does.
+MOST_LOAD = 1500.0
 TREE_KINDS = ("ball", "hinge", "fixed", "slide", "axes")
 
 #: None: free; (0, 0): locked; otherwise the range, metres or radians.

@@ -361,12 +361,21 @@ def _put_back_keyed(B, cells):
 
 
 @inlined
-def leans(B, C, K):
-    """Whether any contact is with the world or with what is on its keys."""
+def may_contradict(B, J, C, K, cells, listed):
+    """Whether the joints of a part can ask for what cannot be: they close a ring, or hold it at two places. What leans on the world or on what is
+    on its keys is pressed in before its joints give way.
+    """
+    spare = 0
+    for l in range(listed.shape[0]):
+        c = cells[listed[l]]
+        for i in range(c[0], c[1]):
+            spare -= 1 if B[i].free else 0
+        for j in range(c[2], c[3]):
+            spare += 1 if J[j].live else 0
+    leans = False
     for i in range(K[CONTACTS]):
-        if C[i].b < 0 or not B[C[i].b].free:
-            return True
-    return False
+        leans = leans or C[i].b < 0 or not B[C[i].b].free
+    return spare > 0 and not leans
 
 
 @inlined
@@ -433,8 +442,7 @@ def advance(B, E, J, V, S, P, C, O, T, K, G, W, A, order, parts, gravity, wind, 
                 _prepare(B, J, V, cells, my_cells, gravity, wind, part, ahead)
                 most, pull = _most_impulses(B, my_bodies, cells[cells.shape[0] - 1], gravity, part)
                 prepare_contacts(B, S, P, C[at:], O, k, part, most)
-                if leans(B, C[at:], k):
-                    # what is jammed is pressed in before its joints give way
+                if not may_contradict(B, J, C[at:], k, cells, my_cells):
                     pull = math.inf
                 accepted = attempt(
                     B, E, J, V, P, C[at:], O, T, k, W, A, cells, my_cells, my_bodies, my_pairs, my_order,

@@ -20,6 +20,7 @@ from artuline.core.physics.joints import HARD
 from artuline.core.physics.patches import SkinSpec, patches_of
 from artuline.core.physics.solids import fill_solids, most_contacts
 from artuline.core.physics.specs import (
+    MOST_LOAD,
     TREE_KINDS,
     BodySpec,
     JointSpec,
@@ -117,9 +118,10 @@ class World:
         made["goal_x0"] = made["goal_x1"] = x
         made["goal_q0"] = made["goal_q1"] = q
         made["goal_ratio"] = 1.0
-        made["line"] = [b.drapes for b in bodies]
         made["id"], made["group"] = np.arange(n), [b.group for b in bodies]
         self.order = _tree_order(joints, n)
+        made["line"] = [b.drapes for b in bodies]
+        made["line"] |= self._carry([joints[k] for k in self.order])
         self.joints = self._joints([joints[k] for k in self.order])
         self.elimination = np.arange(n)
         self.blocks = np.zeros(n * MOST_NEIGHBOURS, BLOCK)
@@ -164,6 +166,21 @@ class World:
             raise ArtulineError(
                 "too many bodies are joined to each other crosswise", remedy="Divide soft parts into fewer clusters."
             )
+
+    def _carry(self, joints: list[JointSpec]) -> np.ndarray:
+        """Which bodies carry so much more than they weigh that they swing as the parts of a taut line do (n,): by joints, and by what is linked to them."""
+        mass, n = self.bodies["mass"], len(self.bodies)
+        tree = [j for j in joints if j.kind in TREE_KINDS and j.parent >= 0]
+        group = components(np.array([j.parent for j in tree], int), np.array([j.child for j in tree], int), n)
+        total = np.bincount(group, mass, n)
+        below = np.zeros(n)
+        for j in joints:
+            if j.kind not in TREE_KINDS and j.parent >= 0 and group[j.parent] != group[j.child]:
+                below[j.parent] += total[group[j.child]]
+                below[j.child] += total[group[j.parent]]
+        for j in reversed(tree):
+            below[j.parent] += below[j.child] + mass[j.child]
+        return np.asarray(below > MOST_LOAD * mass)
 
     def _joints(self, joints: list[JointSpec]) -> np.ndarray:
         made = np.zeros(len(joints), JOINT)
