@@ -16,7 +16,7 @@ from artuline.core.physics.state import FREE, LIMITED, TIE
 from artuline.core.run.build import Built, build
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.model import Figure, Link, Scene
+from artuline.core.scene.model import Figure, Link, Mount, Scene
 from artuline.core.setup.strand import remade
 
 MOST_FRAMES = 400  # at which it is looked; of longer scenes not every frame
@@ -91,7 +91,7 @@ def _acting(built: Built, frames: Array) -> NDArray[np.bool_]:
     """Which joints of the world hold at frames (F, m)."""
     count, own = len(built.world.joints), len(built.joints)
     on = np.ones((len(frames), count), bool)
-    held = [*built.scene.links, *(r.mount for r in built.rides if r.held)]
+    held: list[Link | Mount] = [*built.scene.links, *(r.mount for r in built.rides if r.held)]
     for k, x in enumerate(held, own):
         on[:, k] = [x.acts(f) for f in frames]
     return on
@@ -136,8 +136,10 @@ def _of_state(
     # links between two that are keyed hold nothing, but are seen to be apart
     live[len(built.joints) :] |= on[len(built.joints) :]
     of_body: dict[int, list[int]] = defaultdict(list)
-    a, b, length = [], [], []
-    for k in np.flatnonzero(live):
+    a: list[int] = []
+    b: list[int] = []
+    length: list[float] = []
+    for k in np.flatnonzero(live).tolist():
         edge = _edge(rows[k])
         if edge < 1e8:
             a.append(2 * k)
@@ -145,7 +147,7 @@ def _of_state(
             length.append(max(edge, TOUCH))
         for side in (0, 1):
             if loose[k, side]:
-                of_body[int(ends[k, side])].append(2 * int(k) + side)
+                of_body[int(ends[k, side])].append(2 * k + side)
     for mine in of_body.values():
         for i, j in combinations(mine, 2):
             a.append(i)

@@ -278,8 +278,10 @@ class _Record:
         if f.made is None:
             return frozenset()
         bone = {b.id: f.bone_index[b.bone] for b in f.bodies}
-        open_ = (self.of_joints["separation"][:, : len(self.built.joints)] > PARTED).any(axis=0)
-        return frozenset(bone[j.child] for (k, j), gone in zip(self.built.joints, open_) if k == figure and gone)
+        open_ = self.of_joints["separation"][:, : len(self.built.joints)].max(axis=0) > PARTED
+        return frozenset(
+            bone[j.child] for (k, j), gone in zip(self.built.joints, open_.tolist()) if k == figure and gone
+        )
 
     def take(self, count: int) -> Take:
         """The first ``count`` frames as a take."""
