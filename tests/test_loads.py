@@ -7,6 +7,7 @@ from benchmarks.loads import KINDS, atwood, pendulum
 from hypothesis import given
 from hypothesis import strategies as st
 
+from artuline.core.checks.checks import check
 from artuline.core.checks.reach import check_reach, shortages
 from artuline.core.checks.takes import check_take
 from artuline.core.run.build import build
@@ -81,3 +82,12 @@ def test_a_tie_is_mended_by_its_length_and_nothing_is_said_of_what_is_long_enoug
     assert [label for label, _ in found.more] == [f"Let go at frame {found.frame}"]
     slack = edit.scene(scene, links=tuple(x.changed(lengths=(0.0, 0.7)) for x in scene.links))
     assert check_reach(slack, assets) == []
+
+
+def test_what_is_held_does_not_fall_without_end_and_says_what_it_lacks_first():
+    scene, assets = strand(0.05, "cable")
+    first, *others = check(scene, assets)
+    assert "cable" in first.text and [label for label, _ in first.more] == ["Let it give"]
+    assert not any("fall without end" in x.text for x in others)
+    given = first.more[0][1](scene)
+    assert given.figure("cable").made.stretch > 0.0 and check_reach(given, assets) == []

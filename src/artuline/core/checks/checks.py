@@ -104,11 +104,12 @@ def _lanes(scene: Scene, f: Figure) -> list[Finding]:
             )
         ]  # fmt: skip
     found = []
+    held = bool(f.mounts) or any(f.id in (x.a.figure, x.b.figure if x.b else "") for x in scene.links)
     for g in live:
         frames = [k.frame for k in g.handover.keys if k.value > 0]
         if frames and (max(frames) < scene.start or min(frames) > scene.end):
             found.append(Finding(2, f"The handover of {g.name!r} lies outside of the scene's range.", f.id))
-        elif scene.ground is None and g.begins_at(None) and not any(_is_floor(o) for o in scene.obstacles):
+        elif scene.ground is None and not held and g.begins_at(None) and not any(_is_floor(o) for o in scene.obstacles):
             found.append(
                 Finding(
                     2, f"{f.name} is handed over whole and there is no ground: it will fall without end.", f.id,
