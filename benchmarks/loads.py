@@ -106,7 +106,8 @@ def pendulum(kind, mass, count=20, weight=0.1, length=2.0, rate=24, substeps=10,
     # zero crossings
     k = np.flatnonzero((x[:-1] * x[1:]) < 0)
     at = (k - x[k] / (x[k + 1] - x[k])) / rate
-    rod = weight * length
+    # a load that is the last part takes that part's place
+    rod = weight * length * (1.0 - 1.0 / count if kind == "joint" else 1.0)
     inertia = rod * length**2 / 3 + mass * (length**2 + 0.4 * BALL**2 * (kind in ("joint", "weld")))
     wanted = 2 * np.pi * np.sqrt(inertia / ((0.5 * rod + mass) * G * length)) * (1 + tilt**2 / 16)
     period = 2 * np.diff(at).mean() if len(at) > 2 else np.nan
