@@ -1,6 +1,7 @@
 """How far apart the two ends of links and mounts are shown: what is drawn, which is not where the simulation was while it is blended with keys or rides."""
 
 import numpy as np
+from numpy.typing import NDArray
 
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
@@ -24,8 +25,10 @@ class Grips:
         self.on[row] = mine["on"] & (mine["broken"] < 0)
         self.anchors[row, :, 0], self.anchors[row, :, 1] = mine["anchor_c"], mine["anchor_p"]
 
-    def gaps(self, count: int, poses: dict[str, Pose], roots: dict[str, Array]) -> Array:
-        """How far apart their ends are shown in the first frames (count, m), m; 0 where they do not hold, or give way by what they are."""
+    def gaps(self, count: int, poses: dict[str, Pose], roots: dict[str, Array], live: NDArray[np.bool_]) -> Array:
+        """How far apart their ends are shown in the first frames (count, m), m; 0 where they do not hold, or give way by what they are; ``live`` (count, n): what physics moves,
+        since what two keyed ends do is the keys'.
+        """
         found, mine = np.zeros((count, self.on.shape[1])), self.built.world.joints[self.first :]
         if not self.on.any():
             return found
@@ -50,5 +53,6 @@ class Grips:
             apart = np.linalg.norm(a - b, axis=1)
             if row["kind"] == TIE:
                 apart = np.maximum(np.maximum(apart - row["high"][0], row["low"][0] - apart), 0.0)
-            found[:, k] = np.where(self.on[:count, k], apart, 0.0)
+            moved = live[:, c] | (live[:, up] if up >= 0 else False)
+            found[:, k] = np.where(self.on[:count, k] & moved, apart, 0.0)
         return found

@@ -291,7 +291,7 @@ class _Record:
         poses = {f.id: self.shown(k, rows, planted=True) for k, f in self.figures()}
         roots = {f.id: self.root(k, rows) for k, f in self.figures()}
         open_ = self.of_joints["separation"][rows, self.grips.first :]
-        np.maximum(open_, self.grips.gaps(count, poses, roots), out=open_)
+        np.maximum(open_, self.grips.gaps(count, poses, roots, self.handover[rows] > 0.0), out=open_)
         return Take(
             frames=self.frames[rows],
             position=self.p[rows],
