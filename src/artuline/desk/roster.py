@@ -175,7 +175,7 @@ class Roster(QTreeWidget):
         """Refresh the state marks."""
         before, self._marked = self._marked, {}
         for f in self.session.scene.figures:
-            share = bone_handover(f, self.session.frame)
+            share = bone_handover(f, self.session.frame, self.session.scene.rate)
             self._marked[f.id] = f, share.tobytes()
             known = before.get(f.id)
             if known is not None and known[0] is f and known[1] == self._marked[f.id][1]:

@@ -73,10 +73,10 @@ def mesh_of(figure: Figure, assets: AssetStore) -> Mesh | None:
     return assets.decoded(figure.asset, Mesh.from_arrays)
 
 
-def bone_handover(figure: Figure, frame: float) -> Array:
-    """Handover of every bone at a frame; bones without a body follow the body above them."""
+def bone_handover(figure: Figure, frame: float, rate: float) -> Array:
+    """Handover of every bone at a frame (``rate`` a second); bones without a body follow the body above them."""
     values = np.zeros(len(figure.bones))
-    now = {g.id: float(g.handover.value(frame)) for g in figure.groups}
+    now = {g.id: float(g.acting(rate).value(frame)) for g in figure.groups}
     for i, b in enumerate(figure.bones):
         if b.name in figure.body_of:
             group = group_of(figure, b.name)
@@ -97,7 +97,7 @@ def figure_states(scene: Scene, assets: AssetStore, frame: float, take: Take | N
     given = {g[0] for g in take.given if frame >= g[1]} if take is not None else set()
     shown, shares = list(keys), []
     for k, f in enumerate(figures):
-        share = np.ones(len(f.bones)) if f.id in given else bone_handover(f, frame)
+        share = np.ones(len(f.bones)) if f.id in given else bone_handover(f, frame, scene.rate)
         if take is not None and f.id in take.poses:
             i = take.row(frame)
             shown[k], roots[k] = take.poses[f.id].frame(i), take.root(f, i)

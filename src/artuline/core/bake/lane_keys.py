@@ -80,9 +80,13 @@ def _lane(before: L, channel: Channel, rate: float) -> L:
     one = v.shape[1] == 1
     kind = type(before).model_fields["keys"].annotation.__args__[0]  # type: ignore[union-attr]
     keys = []
+    spans = _spans(t)
     for i, piece in enumerate(pieces):
         curved = piece == "curve" and i + 1 < len(t), i > 0 and pieces[i - 1] == "curve"
-        free = (not curved[0] or _near(out[i], smooth[i])) and (not curved[1] or _near(into[i], smooth[i]))
+        share = SAME / spans[i]
+        free = (not curved[0] or _near(out[i], smooth[i], share)) and (
+            not curved[1] or _near(into[i], smooth[i], share)
+        )
         slopes = None if free else (_plain(into[i], one), _plain(out[i], one))
         new = kind(frame=t[i], value=_plain(v[i], one), piece=piece, slopes=slopes)
         keys.append(next((k for k in before.keys if _alike(new, k)), new))
@@ -92,16 +96,23 @@ def _lane(before: L, channel: Channel, rate: float) -> L:
 def _pieces(channel: Channel, t: Array, v: Array, into: Array, out: Array) -> list[str]:
     """How each key goes on to the next; two curved ends that are those of a straight line are one, unless they are as smooth ones would be."""
     lines, holds = (np.zeros(len(t), bool) if x is None else x for x in (channel.lines, channel.holds))
-    smooth, found = smooth_slopes(t, v), []
+    smooth, spans, found = smooth_slopes(t, v), _spans(t), []
     for i in range(len(t)):
         piece = "hold" if holds[i] else "line" if lines[i] else "curve"
         if piece == "curve" and i + 1 < len(t) and channel.path != "rotation" and t[i + 1] > t[i]:
             chord = (v[i + 1] - v[i]) / (t[i + 1] - t[i])
-            is_line = _near(out[i], chord) and _near(into[i + 1], chord)
-            is_smooth = _near(out[i], smooth[i]) and _near(into[i + 1], smooth[i + 1])
+            a, b = SAME / spans[i], SAME / spans[i + 1]
+            is_line = _near(out[i], chord, a) and _near(into[i + 1], chord, b)
+            is_smooth = _near(out[i], smooth[i], a) and _near(into[i + 1], smooth[i + 1], b)
             piece = "line" if is_line and not is_smooth else piece
         found.append(piece)
     return found
+
+
+def _spans(t: Array) -> Array:
+    """Frames over which the slopes at each key act at most, 1 at least: the farther, the less they may be off."""
+    far = np.diff(t, prepend=t[0], append=t[-1])
+    return np.maximum(np.maximum(far[:-1], far[1:]), 1.0)
 
 
 def _near(a: Array, b: Array, share: float = SAME) -> bool:

@@ -125,12 +125,12 @@ def _in_the_air(scene: Scene, f: Figure) -> list[Finding]:
     frames = np.arange(scene.start, scene.end + 1, dtype=float)
     bone_of = {b.id: b.bone for b in f.bodies}
     for g in (g for g in f.groups if g.in_world and not g.muted):
-        kept = g.handover.value(frames) <= 0.0
+        kept = g.acting(scene.rate).value(frames) <= 0.0
         for j in f.joints:
             mine, other = (group_of(f, bone_of[x]) for x in (j.child, j.parent))
             if mine is not g or other is None or other is g:
                 continue
-            held = np.flatnonzero(kept & (other.handover.value(frames) > 0.0))
+            held = np.flatnonzero(kept & (other.acting(scene.rate).value(frames) > 0.0))
             if len(held):
                 text = f"{bone_of[j.child]} holds {bone_of[j.parent]} in the air from frame {frames[held[0]]:g} on: it is on its keys in the world while that is physical."
                 fix = partial(edit.group, figure_id=f.id, group_id=g.id, in_world=False)

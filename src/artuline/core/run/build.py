@@ -216,7 +216,7 @@ class Built:
 
     def lanes(self, frames: Array) -> tuple[Array, Array]:
         """Handover and tone of all bodies at frames: (F, n), (F, n)."""
-        handover = self._over(frames, lambda b, g: g.handover.value(frames))
+        handover = self._over(frames, lambda b, g: g.acting(self.scene.rate).value(frames))
         return self.riding_along(handover, frames), self._over(frames, lambda b, g: g.tone.value(frames))
 
     def riding_along(self, handover: Array, frames: Array) -> Array:

@@ -35,7 +35,7 @@ class Carriage:
         self, figures: Sequence[NDArray[np.int64]], order: Sequence[int], joints: Sequence[tuple[int, int]], held: Sequence[Held],
         in_world: NDArray[np.bool_],
     ):  # fmt: skip
-        self._order, self._held, self._in_world = order, held, in_world
+        self._order, self._held, self.in_world = order, held, in_world
         self._above = np.full(len(in_world), -1, np.int64)
         for up, child in joints:
             at = up
@@ -53,11 +53,11 @@ class Carriage:
             row, deep = int(self._above[row]), deep + 1
         return deep
 
-    def carriers(self, handover: Array, frames: Array) -> Array:
+    def carriers(self, handover: Array, frames: Array, *, all_: bool = False) -> Array:
         """How physical that is what each body hangs on, by joints and mounts, at frames: (F, n), 0 where nothing above it is.
 
         ``handover`` (F, n) with what rides. A body that is on its keys below a physical one does not hold that in the world: it keeps its keyed pose against it
-        and is carried, unless its group says otherwise (``Group.in_world``).
+        and is carried, unless its group says otherwise (``Group.in_world``; ``all_``: that as well).
         """
         found = np.zeros_like(handover)
         for k in self._order:
@@ -71,6 +71,21 @@ class Carriage:
                 up = self._above[row]
                 if up >= 0:
                     np.maximum(found[:, row], np.maximum(handover[:, up], found[:, up]), out=found[:, row])
-                if self._in_world[row]:
+                if self.in_world[row] and not all_:
                     found[:, row] = 0.0
+        return found
+
+    def seen(self, handover: Array, frames: Array, shortest: float) -> Array:
+        """How much of the simulation is shown of all bodies (F, n) at frames that follow each other, for what they are handed over.
+
+        What is held in the world below a physical body is shown there as much as that is. What was carried in its keyed pose was led there, not put there: when it
+        is handed over, what is shown goes over to where it is in ``shortest`` frames, not at once.
+        """
+        hangs = self.carriers(handover, frames, all_=True)
+        found = np.where(self.in_world, np.maximum(handover, hangs), handover)
+        asked, most = found.copy(), found[0]
+        for i in range(1, len(found)):
+            led = (hangs[i - 1] > asked[i - 1]) | (most < asked[i - 1])
+            most = np.where(led, np.minimum(asked[i], most + 1.0 / shortest), asked[i])
+            found[i] = most
         return found

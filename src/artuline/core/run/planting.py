@@ -12,13 +12,13 @@ from artuline.core.scene.model import Body, Figure, Scene
 from artuline.core.setup.anatomy import segment_of
 
 NEAR = 0.03  # metres above the ground that a foot may be and still stand
-FADE = 2.0  # frames in which the speed of a foot that is to stand dies away
+FADE = 0.08  # s in which the speed of a foot that is to stand dies away
 LEAST = 0.01  # metres that a foot has to go, or it need not step
 STEPS = (0.08, 0.92)  # the part of the way back in which feet step, one after the other
-FASTEST = np.radians(60.0)  # that a limb turns in a frame
+FASTEST = np.radians(1440.0)  # a second, that a limb turns
 HURRY = 3.0  # how many times faster than evenly in time feet may step to keep up with the body
 STRETCHED = 0.97  # share of its length to which a limb opens while its foot stands
-SHORTEST = 4.0  # frames of a step
+SHORTEST = 0.16  # s of a step; on a way back that has no time for one no foot is planted
 LIFT = (0.25, 0.12)  # share of a step's length that the foot is lifted, and at most, m
 
 
@@ -69,7 +69,10 @@ def plant_feet(scene: Scene, figure: Figure, root: Array, pose: Pose, keyed: Pos
         if any(segment_of(figure.bones[a].name) == "foot" for a in _above(skeleton.parents, b)):
             continue
         for way in ways_back(handover[b]):
-            feet.setdefault(way, []).append(body)
+            # in what is carried by a physical body it comes back to no place of its own
+            carried = any(handover[a][way[1]] > 0.0 for a in _above(skeleton.parents, b) if a in handover)
+            if not carried and way[1] - way[0] > SHORTEST * scene.rate:
+                feet.setdefault(way, []).append(body)
     for (first, last), bodies in feet.items():
         rows = slice(first, last + 1)
         now, goal = (skeleton.global_matrices(_rows(x, rows), root[rows]) for x in (pose, keyed))
@@ -90,7 +93,8 @@ def plant_feet(scene: Scene, figure: Figure, root: Array, pose: Pose, keyed: Pos
                 # it stands: what speed it has dies away, and the sole stays as near to the ground as it is
                 last_row = max(first - 1, 0)
                 before = rigid(skeleton.global_matrices(pose.frame(last_row), root[last_row])[b])[0]
-                slide = FADE * (1.0 - np.exp(-np.arange(len(p)) / FADE))
+                fade = FADE * scene.rate
+                slide = fade * (1.0 - np.exp(-np.arange(len(p)) / fade))
                 here[:, [0, 2]] = p[0, [0, 2]] + slide[:, None] * (p[0] - before)[[0, 2]]
                 here[:, 1] = p[:, 1] - clear + max(clear[0], 0.0)
             ways.append((far, body, here, q, end, turn))
@@ -98,7 +102,9 @@ def plant_feet(scene: Scene, figure: Figure, root: Array, pose: Pose, keyed: Pos
         for k, (far, body, here, q, end, turn) in enumerate(ways):
             length = (STEPS[1] - STEPS[0]) / len(ways)
             turn_ = np.interp([STEPS[0] + k * length, STEPS[0] + (k + 1) * length], share, np.arange(len(share)))
-            begin, done = _in_reach(figure, now, body.bone, here, end, float(turn_[0]), float(turn_[1]))
+            begin, done = _in_reach(
+                figure, now, body.bone, here, end, float(turn_[0]), float(turn_[1]), SHORTEST * scene.rate
+            )
             t = np.clip((np.arange(len(share)) - begin) / (done - begin), 0.0, 1.0)
             u = smooth_step(t)
             path, facing = here + u[:, None] * (end - here), rotation.slerp(q, turn, u)
@@ -107,15 +113,15 @@ def plant_feet(scene: Scene, figure: Figure, root: Array, pose: Pose, keyed: Pos
             # the sole goes no deeper than its keys have it
             deep = np.minimum(lowest(body, end, turn) - scene.ground.height, 0.0)
             path[:, 1] += np.maximum(deep - (lowest(body, path, facing) - scene.ground.height), 0.0)
-            _follow(figure, root[rows], pose, body.bone, path, facing, first)
+            _follow(figure, root[rows], pose, body.bone, path, facing, first, FASTEST / scene.rate)
 
 
 def _in_reach(
-    figure: Figure, now: Array, bone: str, here: Array, end: Array, begin: float, done: float
+    figure: Figure, now: Array, bone: str, here: Array, end: Array, begin: float, done: float, shortest: float
 ) -> tuple[float, float]:
     """The rows between which a foot steps, moved so that it does not stand where its limb no longer reaches, nor where it does not reach yet.
 
-    now (N, B, 4, 4): bones; here, end (N, 3): where it stands before and after; begin, done: rows by which feet would step by turns.
+    now (N, B, 4, 4): bones; here, end (N, 3): where it stands before and after; begin, done: rows by which feet would step by turns; ``shortest``: rows of a step at least.
     """
     c = figure.bone_index[bone]
     b = skeleton_of(figure).parents[c]
@@ -130,7 +136,7 @@ def _in_reach(
         begin = min(begin, max(float(gone[0]) - 1.0, 0.0))
     if len(far):
         done = max(done, min(float(far[-1]) + 1.0, last))
-    return begin, max(done, min(begin + SHORTEST, last))
+    return begin, max(done, min(begin + shortest, last))
 
 
 def _progress(now: Array, goal: Array) -> Array:
@@ -157,9 +163,11 @@ def _rows(pose: Pose, rows: slice) -> Pose:
     return Pose(pose.translation[rows], pose.rotation[rows], pose.scale[rows])
 
 
-def _follow(figure: Figure, root: Array, pose: Pose, bone: str, path: Array, facing: Array, first: int) -> None:
+def _follow(
+    figure: Figure, root: Array, pose: Pose, bone: str, path: Array, facing: Array, first: int, fastest: float
+) -> None:
     """Let a limb's end follow a path (N, 3) and face as given (N, 4) from a row of a pose on, the first and the last left as they are;
-    in place.
+    in place; ``fastest``: radians that a limb turns from row to row.
 
     The limb is led from its pose at either end; the two ways, which can only differ by a turn about the line from its root to
     its end, pass into each other, so that it never flips.
@@ -192,10 +200,10 @@ def _follow(figure: Figure, root: Array, pose: Pose, bone: str, path: Array, fac
         turns[i] = bent(above[i], p[i, a], along[i], turns[i], path[i])
     for _ in range(2):
         # spreading a fast turn takes the foot off its path: it is led back, in the plane in which the limb bends now
-        _spread(turns)
+        _spread(turns, fastest)
         for i in inner:
             turns[i] = bent(above[i], p[i, a], along[i], turns[i], path[i])
-    _spread(turns)
+    _spread(turns, fastest)
     for i in inner:
         # what is off its path now swings about it: above the ground, not through it
         now = p[i, a] + rotation.rotate(rotation.multiply(above[i], turns[i, 0]), along[i, 0])
@@ -212,10 +220,10 @@ def _follow(figure: Figure, root: Array, pose: Pose, bone: str, path: Array, fac
     pose.rotation[rows, c] = rotation.multiply(rotation.conjugate(lower), facing)[1:-1]
 
 
-def _spread(turns: Array) -> None:
+def _spread(turns: Array, fastest: float) -> None:
     """Spread a turn (N, k, 4) that is too fast for one frame, where a foot passes close by the hip, over its neighbours; in place."""
     for _ in range(len(turns)):
-        fast = (rotation.angle_between(turns[1:], turns[:-1]) > FASTEST).any(axis=1)
+        fast = np.any(rotation.angle_between(turns[1:], turns[:-1]) > fastest, axis=1)
         near = np.flatnonzero(fast[1:] | fast[:-1]) + 1
         if not len(near):
             return

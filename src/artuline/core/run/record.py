@@ -25,6 +25,7 @@ from artuline.core.run.take import Take
 from artuline.core.scene import edit
 from artuline.core.scene.alike import scene_of, text_of
 from artuline.core.scene.assets import AssetStore
+from artuline.core.scene.group import SHORTEST_RETURN
 from artuline.core.scene.model import Figure, Group, Scene, TakeRef
 
 WATCH_SECONDS = 0.04  # between two frames that are handed to who watches
@@ -155,6 +156,7 @@ class _Record:
         self._holders: dict[tuple[int, int, int], Array] = {}
         self._halted = 0
         self.handover, _ = built.lanes(frames.astype(float))
+        self._seen = built.carriage.seen(self.handover, frames.astype(float), SHORTEST_RETURN * built.scene.rate)
         self.returns: dict[int, list[Return]] = {}
         self.given: list[Given] = []
         built.follow = self._follow
@@ -171,6 +173,9 @@ class _Record:
         """A figure is handed over for good from a row on."""
         self.handover[row:, self.built.parts[given.figure].rows] = 1.0
         self.handover[row:] = self.built.riding_along(self.handover[row:].copy(), self.frames[row:].astype(float))
+        self._seen = self.built.carriage.seen(
+            self.handover, self.frames.astype(float), SHORTEST_RETURN * self.built.scene.rate
+        )
         self.given.append(given)
 
     def begin_return(self, frame: int, figure: int, group: Group, end: float) -> None:
@@ -264,7 +269,7 @@ class _Record:
         part = self.built.parts[figure]
         f, mine, bones = part.figure, part.rows, part.bones
         root = self.root(figure, rows)
-        keyed, handover = self._keyed(figure, rows), self.handover[rows][:, mine]
+        keyed, handover = self._keyed(figure, rows), self._seen[rows][:, mine]
         places = self._places(figure, rows)
         pose = shown_pose(f, root, keyed, bones, *places, handover, self.built.shown[mine], self._parted(figure))
         if planted:

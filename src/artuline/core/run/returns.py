@@ -47,7 +47,7 @@ def coming(scene: Scene) -> list[tuple[int, int, Group, float]]:
         for k, f in enumerate(scene.figures)
         for g in f.groups
         if g.returns != "keys" and any(group_of(f, b.bone) is g for b in f.bodies)
-        for frame, end in falls(g.handover)
+        for frame, end in falls(g.acting(scene.rate))
         if scene.start < frame < scene.end
     ]
     return sorted(found, key=lambda x: x[:2])

@@ -1,7 +1,7 @@
 """What a steered world is made of from step to step: what is limp, what leads it over one small step, and bones that bodies carry."""
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import NDArray
@@ -56,6 +56,11 @@ class SmallStep:
     gravity: Array
     wind: Array
     pushes: bool
+    left: Array | None = None
+    ends: NDArray[np.bool_] = field(init=False)
+
+    def __post_init__(self) -> None:
+        self.ends = self.free[-1:]
 
 
 def carried(figure: Figure, keyed: Array, body: dict[int, int], p: Array, turned: Array) -> Array:

@@ -1,5 +1,6 @@
 """Stepping a world that was built from a scene, frame by frame: the same for recorded takes and for the live tryout."""
 
+from itertools import pairwise
 from typing import Protocol
 
 import numpy as np
@@ -17,13 +18,15 @@ from artuline.core.run.build import (
 )
 from artuline.core.run.carried import carried_frequency
 from artuline.core.run.forces import add_velocity, gravity_at, set_pushes, wind_at
+from artuline.core.run.shown import smooth_step
 
 
 class Course(Protocol):
     """What steers a world over some frames, ``rate`` a second, of ``k`` substeps; rows of keyed motion begin ``lead`` substeps before.
 
     x (L + F k + 1, n, 3), r (..., n, 4): keyed places. Of every substep: free, goal, calm (F k, n); drive (F k, m); gravity and wind
-    (F k, 3). ``first``: its first frame. ``pushes``: whether the scene's pushes act.
+    (F k, 3). ``ends`` (F, n): free at the end of each frame. ``left`` (L + F k + 1, n): of what is led to its place in the world
+    while a physical body hangs on it, how much of the way there is left; None: nothing is. ``first``: its first frame. ``pushes``: whether the scene's pushes act.
     """
 
     first: float
@@ -33,6 +36,8 @@ class Course(Protocol):
     x: Array
     r: Array
     free: NDArray[np.bool_]
+    ends: NDArray[np.bool_]
+    left: Array | None
     goal: Array
     calm: Array
     drive: Array
@@ -49,30 +54,79 @@ class Stepper:
         self.free = np.zeros(built.count, bool)
         #: Figures that have been free; they get a velocity of their own only once.
         self.started: set[int] = set()
+        #: What is led to its place in the world: how far it was from there in place and turn (3,), (3,), and what was left of
+        #: the way then; by row.
+        self._led: dict[int, tuple[Array, Array, float]] = {}
+        self._course: Course | None = None
 
     def step(self, course: Course, frame: int) -> None:
         """Advance by one frame of a course."""
         a, b = frame * course.k, (frame + 1) * course.k
         built, world = self.built, self.built.world
-        x, r = course.x[course.lead :], course.r[course.lead :]
-        self._bring_along(self.free & ~course.free[a], x[a], r[a])
-        start_keyed(world.bodies, ~self.free, course.x, course.r, 1.0 / (course.rate * course.k), a + course.lead)
+        if course is not self._course:
+            self._course = course
+            if course.left is not None:
+                self._lead(course, 0, [i for i in self._led if course.left[course.lead, i] > 0.0])
+        self._take_back(course, a, course.free[a])
         built.set_present(course.first + frame)
         built.set_links(course.first + frame)
         light = (built.weight < 1.0).any()
         lift = (built.weight[:, None] - 1.0) * course.gravity[a] if light else None
-        pushes = built.pushes if course.pushes else []
-        set_pushes(world, pushes, course.first + frame, course.rate, course.k, lift)
+        set_pushes(world, built.pushes if course.pushes else [], course.first + frame, course.rate, course.k, lift)
         self._start(course.free[a])
-        self.free = course.free[b - 1]
-        if not course.free[a:b].any():
-            world.bodies["x"], world.bodies["q"] = x[b], r[b]
+        # what comes back within the frame is taken back there
+        cuts = [
+            a,
+            *(np.flatnonzero((course.free[a : b - 1] & ~course.free[a + 1 : b]).any(axis=1)) + a + 1).tolist(),
+            b,
+        ]
+        for k, (first, last) in enumerate(pairwise(cuts)):
+            if k:
+                self._take_back(course, first, course.free[first])
+            self._advance(course, first, last)
+        # what is on its keys by the next frame is seen there in this one's end
+        if (self.free & ~course.ends[frame]).any():
+            self._take_back(course, b, course.ends[frame])
+
+    def _advance(self, course: Course, first: int, last: int) -> None:
+        """Over substeps in which nothing comes back to its keys."""
+        world = self.built.world
+        x, r, free = course.x[course.lead :], course.r[course.lead :], course.free[first:last]
+        self.free = free[-1]
+        if not free.any():
+            world.bodies["x"], world.bodies["q"] = x[last], r[last]
             world.bodies["free"] = False
             return
         world.step_keyed(
-            1.0 / course.rate, x[a : b + 1], r[a : b + 1], course.free[a:b], course.goal[a:b], course.drive[a:b],
-            calm=course.calm[a:b], gravity=course.gravity[a:b], wind=course.wind[a:b],
+            (last - first) / (course.rate * course.k), x[first : last + 1], r[first : last + 1], free, course.goal[first:last],
+            course.drive[first:last], calm=course.calm[first:last], gravity=course.gravity[first:last], wind=course.wind[first:last],
         )  # fmt: skip
+
+    def _take_back(self, course: Course, at: int, free: NDArray[np.bool_]) -> None:
+        """Put all that is not ``free`` (n,) any more on its keys at a substep, with what hangs freely on it."""
+        x, r = course.x[course.lead :], course.r[course.lead :]
+        if course.left is not None:
+            b, left = self.built.world.bodies, course.left[at + course.lead]
+            led = np.flatnonzero(self.free & ~free & (left > 0.0)).tolist()
+            for i in led:
+                turn = rotation.to_rotation_vector(rotation.multiply(b["q"][i], rotation.conjugate(r[at, i])))
+                self._led[i] = (b["x"][i] - x[at, i], turn, float(left[i]))
+            # and before it, for its speed
+            self._lead(course, max(at + course.lead - 2, 0), led)
+        self._bring_along(self.free & ~free, x[at], r[at])
+        self.free = self.free & free
+        start_keyed(
+            self.built.world.bodies, ~self.free, course.x, course.r, 1.0 / (course.rate * course.k), at + course.lead
+        )
+
+    def _lead(self, course: Course, at: int, rows: list[int]) -> None:
+        """Change the keyed motion of bodies from a row on by what is left of their way to it; in place."""
+        for i in rows:
+            assert course.left is not None
+            off, turn, whole = self._led[i]
+            left = smooth_step(np.minimum(course.left[at:, i, None] / whole, 1.0))
+            course.x[at:, i] += left * off
+            course.r[at:, i] = rotation.multiply(rotation.from_rotation_vector(left * turn), course.r[at:, i])
 
     def _bring_along(self, back: NDArray[np.bool_], x: Array, r: Array) -> None:
         """Move what hangs freely on bodies that are ``back`` (n,) on their keys x (n, 3), r (n, 4) from now on with them: what is shown has come
@@ -120,12 +174,14 @@ class Chunk:
         self.p, self.q = built.keyed(times)
         self.q = rotation.make_continuous(self.q)
         self.x, self.r = built.world.inner(self.p, self.q)
+        self._times = times if lanes_at is None else np.maximum(times, lanes_at)
         times = times[self.lead :]
         middle = times[:-1] + (0.0 if held else 0.5 / self.k)
         if lanes_at is not None:
             middle = np.maximum(middle, lanes_at)
         self.handover, self.tone = built.lanes(middle)
-        self._middle = middle
+        self._middle, self._ends = middle, self._times[self.lead + self.k :: self.k]
+        self._end_handover, _ = built.lanes(self._ends)
         steadiness, calm = built.firmness(middle)
         mass, carried = built.world.bodies["mass"], built.carried()
         steady = steady_frequency(steadiness, mass, carried)
@@ -144,6 +200,10 @@ class Chunk:
         """Find what is free, and what drives it to its keys: in the world as far as what carries it is on its keys too, else against that."""
         carrier = self.built.carriage.carriers(self.handover, self._middle)
         self.free = (self.handover > 0.0) | (carrier > 0.0)
+        self.ends = (self._end_handover > 0.0) | (self.built.carriage.carriers(self._end_handover, self._ends) > 0.0)
+        self.left = self._ways_left()
+        if self.left is not None:
+            self.free &= self.left[self.lead : -1] == 0.0
         self.goal = np.maximum(return_frequency(np.maximum(self.handover, carrier)), self._steady)
         own = np.where(
             self.built.springs > 0.0, self.built.springs, tone_frequency(self.tone[:, self._child] * self._own)
@@ -152,11 +212,25 @@ class Chunk:
         self.drive = np.zeros((len(self.handover), len(self.built.world.joints)))
         self.drive[:, : len(self._own)] = np.maximum(own, against)
 
+    def _ways_left(self) -> Array | None:
+        """How much is left of the way of what comes back to its place in the world below a physical body: that may not tear at it in the end."""
+        in_world = self.built.carriage.in_world
+        if not in_world.any():
+            return None
+        times = self._times
+        now, next_ = self.built.lanes(times)[0], self.built.lanes(times + 0.1 / self.k)[0]
+        hangs = self.built.carriage.carriers(now, times, all_=True) > 0.0
+        return np.where(in_world & hangs & (next_ < now), now, 0.0)
+
     def give(self, rows: NDArray[np.int64], frame: int, tone: float) -> None:
         """Hand bodies over from a frame of the chunk on, with a tone at least."""
         a = max(frame, 0) * self.k
         self.handover[a:, rows] = 1.0
         self.handover[a:] = self.built.riding_along(self.handover[a:].copy(), self._middle[a:])
+        self._end_handover[max(frame, 0) :, rows] = 1.0
+        self._end_handover[max(frame, 0) :] = self.built.riding_along(
+            self._end_handover[max(frame, 0) :].copy(), self._ends[max(frame, 0) :]
+        )
         self.tone[a:, rows] = np.maximum(self.tone[a:, rows], tone)
         self._arrange()
 
@@ -168,8 +242,9 @@ class Standing:
         self, built: Built, first: float, rate: float, k: int, x: Array, r: Array, free: NDArray[np.bool_], drive: Array
     ):
         self.first, self.rate, self.k, self.lead = first, rate, k, 2
+        self.left: Array | None = None
         self.x, self.r = np.repeat(x[None], k + 3, 0), np.repeat(r[None], k + 3, 0)
-        self.free, self.drive = np.repeat(free[None], k, 0), np.repeat(drive[None], k, 0)
+        self.free, self.drive, self.ends = np.repeat(free[None], k, 0), np.repeat(drive[None], k, 0), free[None]
         self.goal = self.calm = np.zeros((k, built.count))
         self.gravity = np.repeat(built.world.gravity[None], k, 0)
         self.wind = np.repeat(built.world.wind[None], k, 0)

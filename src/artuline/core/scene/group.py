@@ -2,8 +2,10 @@
 
 from typing import Literal
 
-from artuline.core.scene.lanes import Lane
+from artuline.core.scene.lanes import Lane, falling_softly
 from artuline.core.scene.values import Id, Model, NonNegative, Positive, Share
+
+SHORTEST_RETURN = 0.125  # s from wholly physical to the keys; in less it would be seen to jump
 
 
 class Spring(Model):
@@ -26,6 +28,7 @@ class Group(Model):
     the keyed place in the world; ``calm``: damping against the keyed motion. ``solo``: other groups that are not solo are off.
     ``in_world``: where it is on its keys below a body that is physical, it is held there in the world, and holds that body; else it keeps its keyed pose against
     what carries it.
+    A handover that falls faster than within ``SHORTEST_RETURN`` begins to fall earlier (``acting``): it is on its keys by the same frame.
     ``returns``: what it comes back to when its handover falls from 1: its keys, the pose that it had then, or another clip of the figure
     (``clip``) that starts there, where the body is. ``planted``: a foot that stands on the way back stays there until it steps.
     """
@@ -45,6 +48,10 @@ class Group(Model):
     clip: str | None = None
     planted: bool = True
     in_world: bool = False
+
+    def acting(self, rate: float) -> Lane:
+        """The handover as it acts at ``rate`` frames a second: nothing comes back to its keys in less than ``SHORTEST_RETURN``."""
+        return falling_softly(self.handover, SHORTEST_RETURN * rate)
 
     def begins_at(self, bone: str | None) -> bool:
         """Whether it is about a bone and all below it, or about the whole figure (None); not about bones that were chosen."""

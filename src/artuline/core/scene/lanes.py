@@ -1,7 +1,7 @@
 """Curves of the document over frames: lanes of numbers, of vectors, and where something is. Few keys, written as text; long ones are clips."""
 
 from collections.abc import Iterable
-from functools import cached_property
+from functools import cached_property, lru_cache
 from itertools import pairwise
 from typing import Any, Literal, Self, TypeVar
 
@@ -113,6 +113,46 @@ class Lane(Curve):
             return np.asarray(np.interp(frame, [k.frame for k in self.keys], [k.value for k in self.keys]))
         found = self.channel.sample(np.ravel(np.asarray(frame, float)))
         return np.asarray(np.clip(found.reshape(np.shape(frame)), 0.0, 1.0))
+
+
+@lru_cache(1024)
+def falling_softly(lane: Lane, shortest: float) -> Lane:
+    """The lane as it acts where it must not fall from 1 to 0 in less than ``shortest`` frames: where it falls faster it begins to fall earlier, and is where it
+    was by the same frame. The lane itself if it never does.
+    """
+    keys = lane.keys
+    if not lane.straight:
+        # a curve as straight pieces of a quarter of a frame
+        ends = np.array([k.frame for k in keys])
+        at = np.unique(np.concatenate([np.arange(a, b, 0.25) for a, b in pairwise(ends)] + [ends]))
+        # what is held until a key jumps there
+        jumps = [(b.frame, a.value) for a, b in pairwise(keys) if a.piece == "hold" and a.value != b.value]
+        points = sorted(
+            [*zip(at.tolist(), lane.value(at).tolist()), *jumps], key=lambda x: (x[0], (x[0], x[1]) not in jumps)
+        )
+    else:
+        points = [(k.frame, k.value) for k in keys]
+    found, late = points[-1:], False
+    for (f, v), (f1, v1) in reversed(list(pairwise(points))):
+        end, low = found[-1] if late else (f1, v1)
+        most = low + (end - f) / shortest
+        if v <= most + 1e-12:
+            if late and f1 > f:
+                # where it met the line that falls as fast as it may
+                rise = (v1 - v) / (f1 - f)
+                met = (low + end / shortest - v + rise * f) / (rise + 1.0 / shortest)
+                found.append((met, v + rise * (met - f)))
+            late = False
+            found.append((f, v))
+        else:
+            late = True
+            found.append((f, most))
+    if late:
+        f, low = found[-1]
+        found += [(f - (points[0][1] - low) * shortest, points[0][1])]
+    if not late and found == points[::-1]:
+        return lane
+    return Lane(keys=tuple(Key(frame=f, value=min(max(v, 0.0), 1.0)) for f, v in reversed(found)), rest=lane.rest)
 
 
 class VectorLane(Curve):

@@ -5,6 +5,7 @@ from functools import partial
 from artuline.core.motion.poses import pose_frames
 from artuline.core.run.build import group_of
 from artuline.core.scene import edit
+from artuline.core.scene.group import SHORTEST_RETURN
 from artuline.core.scene.model import Figure, Group, Lane, Scene, Spring
 from artuline.desk.form import Form
 from artuline.desk.stations.blend import rules
@@ -257,7 +258,12 @@ def _interval(d: Form, f: Figure, g: Group) -> None:
         ("Physics from", "start", k0, "First frame that physics moves."),
         ("Back on keys at", "end", k3, "Frame at which the figure is exactly on its keys again."),
         ("Ramp in", "ramp_in", k1 - k0, "Frames over which the keys let go."),
-        ("Ramp out", "ramp_out", k3 - k2, "Frames over which the figure returns to its keys."),
+        (
+            "Ramp out",
+            "ramp_out",
+            k3 - k2,
+            f"Frames over which the figure returns to its keys; {SHORTEST_RETURN * d.session.scene.rate:.3g} of them at least, so that it does not jump.",
+        ),
     ):
         d.number(
             label, value, "", partial(interval, key),

@@ -135,7 +135,8 @@ class LaneRow:
             p.drawText(area, Qt.AlignmentFlag.AlignCenter, "Drag here to hand the figure over to physics")
             return
         assert g is not None
-        self._paint_band(p, box, scale, lane)
+        # a fall that would be a jump is drawn as it acts
+        self._paint_band(p, box, scale, g.acting(s.scene.rate) if kind == "handover" else lane)
         if g.muted or (any(x.solo for x in f.groups) and not g.solo):
             p.setBrush(theme.color("paper", 0.7))
             p.drawRect(area)
