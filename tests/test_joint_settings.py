@@ -110,10 +110,10 @@ def test_flesh_jiggles_and_returns():
     assert ends[3.0] < ends[6.0]
 
 
-def test_a_joint_breaks_only_beyond_its_impulse():
+def test_a_joint_breaks_only_beyond_its_force():
     mass = 1.6  # kg, about
-    held = places(take_of(gallows(break_impulse=20 * mass)))
-    parted = places(take_of(gallows(break_impulse=0.05 * mass)))
+    held = places(take_of(gallows(break_force=480 * mass)))
+    parted = places(take_of(gallows(break_force=1.2 * mass)))
     assert np.abs(held).max() < 1e-3 and parted[-1][1] < -3.0
 
 

@@ -226,6 +226,10 @@ def as_format_4(raw):
     for f in raw["figures"]:
         both = zip(*(f["track"][c]["keys"] for c in ("position", "rotation")))
         f["track"] = [{"frame": p["frame"], "position": p["value"], "rotation": q["value"]} for p, q in both]
+        for j in (*f["joints"], *f["loops"]):
+            # a joint broke at an impulse within a frame
+            j["break_impulse"] = j.pop("break_force") / raw["rate"]
+            j.pop("break_torque")
     return raw
 
 

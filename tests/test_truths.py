@@ -113,7 +113,7 @@ def slider(kind="slide", **values):
     [
         ("slide", {"slide": (-0.2, 0.2)}),
         ("axes", {"axes": ((-0.2, 0.2), *((0.0, 0.0),) * 5)}),
-        ("ball", {"break_impulse": 1e-3}),
+        ("ball", {"break_force": 0.02}),
     ],
 )
 def test_what_moves_along_an_axis_is_shown_where_it_is(kind, values):

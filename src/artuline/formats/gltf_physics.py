@@ -19,6 +19,7 @@ from artuline.core.scene.model import Body, Figure, Joint, Shape
 from artuline.core.setup.materials import body_mass
 from artuline.formats.checked import Part
 from artuline.formats.joint_kinds import HALF_TURN, Drive, drives_of, joint_of, ranges_of
+from artuline.formats.migrations import with_force
 
 SHAPES, BODIES = "KHR_implicit_shapes", "KHR_physics_rigid_bodies"
 OURS = "artuline"
@@ -219,7 +220,7 @@ class Read:
             there = said.index("connectedNode", self.nodes, "nodes")
             child, other = self._carrier(i, of_node, parent), self._carrier(there, of_node, parent)
             closes = self.nodes[i].part("extras").part(OURS).value.get("loop")
-            ring = self._ours(Joint, closes, i) if isinstance(closes, dict) else None
+            ring = self._ours(Joint, with_force(closes), i) if isinstance(closes, dict) else None
             if ring is not None and (ring.child, ring.parent) == (child, other):
                 loops.append(ring)
                 continue
@@ -227,7 +228,7 @@ class Read:
                 self.notes.append(f"{said.where} joins nothing that can be joined; it is left out.")
                 continue
             own = self.nodes[i].part("extras").part(OURS).value.get("joint")
-            joint = self._ours(Joint, own, i) if isinstance(own, dict) else None
+            joint = self._ours(Joint, with_force(own), i) if isinstance(own, dict) else None
             if joint is None or joint.child != child or joint.parent != other:
                 joint = self._joint(said, child, other, i, there, parent, of_node, unit)
             taken.add(child)

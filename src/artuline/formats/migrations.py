@@ -235,10 +235,43 @@ def _with_tracks(raw: dict[str, Any]) -> dict[str, Any]:
     return raw | {"version": 5, "figures": [figure(f) for f in raw.get("figures", [])]}
 
 
+def _breaking_forces(raw: dict[str, Any], data: Data) -> tuple[dict[str, Any], Data]:
+    """5 to 6: a joint breaks at a force, no longer at an impulse within a frame: the force that gives it in one, at the scene's rate."""
+    data = dict(data)
+    takes = []
+    for take in raw.get("takes", []):
+        take, made = dict(take), _settings(take, data)
+        if made is not None:
+            new = _with_forces(made)
+            take["settings"] = _fingerprint_now(new) or take["settings"]
+            _keep(take, data, new)
+        takes.append(take)
+    return _with_forces(raw) | {"takes": takes}, data
+
+
+def _with_forces(raw: dict[str, Any]) -> dict[str, Any]:
+    rate = raw.get("rate", 24.0)
+
+    def figure(f: dict[str, Any]) -> dict[str, Any]:
+        return f | {n: [with_force(j, rate) for j in f[n]] for n in ("joints", "loops") if n in f}
+
+    return raw | {"version": 6, "figures": [figure(f) for f in raw.get("figures", [])]}
+
+
+def with_force(joint: dict[str, Any], rate: float = 24.0) -> dict[str, Any]:
+    """A joint's description with the force at which it breaks, where it had an impulse within a frame, ``rate`` of them a second."""
+    if "break_impulse" not in joint:
+        return joint
+    rest = {k: v for k, v in joint.items() if k != "break_impulse"}
+    return rest | {"break_force": joint["break_impulse"] * rate}
+
+
 def _fingerprint_now(raw: dict[str, Any]) -> str | None:
     """The present fingerprint of a scene; None if it is none."""
     try:
-        return Scene.model_validate(_with_tracks(raw) | {"takes": [], "take": None}).settings_fingerprint()
+        return Scene.model_validate(
+            _with_forces(_with_tracks(raw)) | {"takes": [], "take": None}
+        ).settings_fingerprint()
     except ValidationError:
         return None
 
@@ -248,4 +281,5 @@ _STEPS: dict[int, Callable[[dict[str, Any], Data], tuple[dict[str, Any], Data]]]
     2: _kinds_of_layers,
     3: _obstacles_as_figures,
     4: _tracks_as_curves,
+    5: _breaking_forces,
 }

@@ -8,6 +8,7 @@ from artuline.core.errors import ArtulineError, why_not
 from artuline.core.setup.setups import SETUP_VERSION, Setup
 from artuline.formats.checked import parse, reading
 from artuline.formats.files import read_plain, write_whole
+from artuline.formats.migrations import with_force
 
 MOST_BYTES = 16 * 2**20
 SETUPS = Path(__file__).parent / "setups"
@@ -38,6 +39,8 @@ def load_setup(path: Path | str) -> Setup:
             raise fail("this is not a setup file")
         if raw["version"] > SETUP_VERSION:
             raise fail(f"the setup is of format {raw['version']}, newer than this program's {SETUP_VERSION}")
+        if raw["version"] < 2 and isinstance(raw.get("joints"), list):
+            raw |= {"version": 2, "joints": [with_force(j) if isinstance(j, dict) else j for j in raw["joints"]]}
         try:
             return Setup.model_validate(raw)
         except ValidationError as error:

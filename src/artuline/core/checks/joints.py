@@ -1,5 +1,8 @@
 """Joints: limits that the rest pose or the keys leave, and limits that allow nothing."""
 
+import math
+from functools import partial
+
 import numpy as np
 
 from artuline.core.checks.finding import Finding, Fix
@@ -11,9 +14,11 @@ from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Figure, Joint, Scene
 from artuline.core.setup.joints import clip_rotations, keyed_limit_excess
-from artuline.core.setup.limits import propose_limits
+from artuline.core.setup.limits import propose_limits, soft_give
 
 MOST_FRAMES = 2000
+GIVES = 30.0  # degrees by which a soft limit gives before it is said
+MOST_FIRM = 60.0  # Hz
 
 
 def check_joints(scene: Scene, f: Figure, assets: AssetStore) -> list[Finding]:
@@ -42,7 +47,28 @@ def check_joints(scene: Scene, f: Figure, assets: AssetStore) -> list[Finding]:
         elif at_rest > 1.0:
             text = f"The rest pose of {name} is {at_rest:.0f}° beyond its limits."
             found.append(Finding(1, text, f.id, name, fix_label="Widen its range", fix=widen))
+        if j.limited and j.limit_frequency > 0.0 and j.spring_frequency == 0.0 and group_of(f, name) is not None:
+            found += _gives(scene, f, j, name)
     return found
+
+
+def _gives(scene: Scene, f: Figure, j: Joint, name: str) -> list[Finding]:
+    """A soft limit that what hangs on it swings far over."""
+    gravity = float(np.linalg.norm(scene.gravity))
+    rest, fallen = (math.degrees(x) for x in soft_give(f, j, gravity))
+    if fallen < GIVES:
+        return []
+    firm = j
+    while math.degrees(soft_give(f, firm, gravity)[1]) > 0.5 * GIVES and firm.limit_frequency < MOST_FIRM:
+        firm = firm.changed(limit_frequency=math.ceil(firm.limit_frequency * 1.2))
+    text = (
+        f"The soft limit of {name}, {j.limit_frequency:g} Hz, gives by {rest:.0f}° under what hangs on it, and by {fallen:.0f}° "
+        "where that falls onto it."
+    )
+    fix = partial(
+        edit.joints, figure_id=f.id, ids={j.id}, change=lambda old: old.changed(limit_frequency=firm.limit_frequency)
+    )
+    return [Finding(1, text, f.id, name, fix_label=f"Make it {firm.limit_frequency:g} Hz", fix=fix)]
 
 
 def _no_range(j: Joint) -> bool:

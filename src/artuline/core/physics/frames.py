@@ -4,7 +4,6 @@ from artuline.core.physics.collide import find_near, still_near
 from artuline.core.physics.drives import effective_inertia
 from artuline.core.physics.kernels import NO, YES, compiled, inlined, log_quat, quat_mul, turn
 from artuline.core.physics.motion import world_inertia
-from artuline.core.physics.state import ASKED
 from artuline.core.physics.substep import advance
 
 
@@ -21,8 +20,6 @@ def frame(
     at the ends of the substeps, or without any row; parts: as in ``advance``. A body that becomes free starts with the velocity of its keys.
     """
     n, m, count = B.shape[0], J.shape[0], gravity.shape[0]
-    for j in range(m):
-        J[j].load[0], J[j].load[1], J[j].load[2] = 0.0, 0.0, 0.0
     for s in range(count):
         for i in range(n):
             B[i].free = free[i, s]
@@ -57,7 +54,6 @@ def frame(
                 B[i].x[k] = keyed_x[i, count, k]
             for k in range(4):
                 B[i].q[k] = keyed_q[i, count, k]
-    _break(J, K)
 
 
 @inlined
@@ -109,16 +105,6 @@ def follow_keys(B, i, x, q, s, h):
         b.x[k], b.v[k], b.w[k] = x[s, k], new[k], new[3 + k]
     for k in range(4):
         b.q[k] = q[s, k]
-
-
-@inlined
-def _break(J, K):
-    """Part the joints whose impulse within the frame was too much."""
-    for j in range(J.shape[0]):
-        l = J[j].load
-        most = J[j].break_impulse
-        if most > 0.0 and J[j].live and l[0] * l[0] + l[1] * l[1] + l[2] * l[2] > most * most:
-            J[j].broken = K[ASKED]
 
 
 @inlined

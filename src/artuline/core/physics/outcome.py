@@ -2,6 +2,7 @@
 
 import math
 
+from artuline.core.physics.breaking import note_strain
 from artuline.core.physics.contacts import contact_work, remember, set_back_contacts
 from artuline.core.physics.graph import solve
 from artuline.core.physics.joint_frames import is_pointed
@@ -142,8 +143,8 @@ def _accept_joint(B, J, j, h):
         if J[j].state[k] != 0 and J[j].soft[k] == 0 and J[j].mode[k] == 1:
             s += (J[j].res[k] * h + J[j].keep[k]) ** 2
         for a in range(3):
-            J[j].load[a] += J[j].lam[k] * J[j].dir[k, a]
             J[j].pulled[a] += J[j].lam[k] * J[j].dir[k, a] / h
+    note_strain(J, j, h)
     J[j].separation = max(J[j].separation, math.sqrt(s))
     if near_limit(J, j):
         J[j].excess = max(J[j].excess, limit_excess(B, J, j))

@@ -61,7 +61,7 @@ class JointSpec:
     ``lengths``: least and most of a tie. ``frequency`` (Hz) and ``ratio`` set a drive to ``target`` (relative
     rotation of the joint's frames). ``follow``: anchor and target come from the keyed poses. ``damping``: passive,
     1/s. ``friction``: N m. ``limit_frequency`` (Hz): soft limits. ``bounce``: share of the speed that a limit gives
-    back. ``spring_frequency`` (Hz): pull of the linear axes to their middles. ``break_impulse``: N s in a frame.
+    back. ``spring_frequency`` (Hz): pull of the linear axes to their middles. ``break_force`` (N), ``break_torque`` (N m): 0: never.
     ``bend_frequency`` (Hz): the frames are pulled together while there is no drive, tuned for the inertias of ``feels`` (kg, kg m^2 about x and
     across), which needs to be given then; its mass is that for which linear springs are tuned. ``across``: the inertia about z where it is another than about y, else 0. ``swells``: the number of the
     part whose volume it has to do with by its ``area`` (m^2) across x; ``bulk``: the pressure in it for every m^3 lost (Pa), ``bulk_time``: that by which it is damped (s).
@@ -86,7 +86,8 @@ class JointSpec:
     bounce: float = 0.0
     spring_frequency: float = 0.0
     spring_ratio: float = 1.0
-    break_impulse: float = 0.0
+    break_force: float = 0.0
+    break_torque: float = 0.0
     bend_frequency: float = 0.0
     bend_ratio: float = 1.0
     feels: tuple[float, float, float] = (0.0, 0.0, 0.0)
@@ -197,7 +198,7 @@ def fill_joint(row: np.void, j: JointSpec) -> None:
     for name in (
         "frequency", "ratio", "damping", "friction", "limit_frequency", "limit_ratio", "bounce",
         "bend_frequency", "bend_ratio",
-        "spring_frequency", "spring_ratio", "break_impulse",
+        "spring_frequency", "spring_ratio", "break_force", "break_torque",
     ):  # fmt: skip
         value = float(getattr(j, name))
         if not (np.isfinite(value) and value >= 0.0):
@@ -273,14 +274,14 @@ def body_mass(b: BodySpec, i: int) -> tuple[float, Array, Array, Array]:
         if not (np.isfinite(inertia).all() and (inertia > 0.0).all()):
             raise ArtulineError(f"body {i} has the inertia {inertia.tolist()}", remedy="Give three moments above zero.")
         return float(b.mass), np.zeros(3), IDENTITY, inertia
-    mass, centre, axes, moments = _mass_of(tuple(b.shapes), b.mass, b.density)
+    mass, centre, axes, moments = mass_of(tuple(b.shapes), b.mass, b.density)
     if not np.isfinite(moments).all():
         raise ArtulineError(f"body {i} is too large or too heavy for numbers", remedy="Make it smaller or lighter.")
     return mass, centre, axes, moments
 
 
 @lru_cache(maxsize=4096)
-def _mass_of(shapes: tuple[Shape, ...], mass: float | None, density: float) -> tuple[float, Array, Array, Array]:
+def mass_of(shapes: tuple[Shape, ...], mass: float | None, density: float) -> tuple[float, Array, Array, Array]:
     """What ``body_mass`` says of a body with shapes; moments that are not finite where it is beyond numbers."""
     parts = [shape_mass(s) for s in shapes]
     volumes = np.array([p[0] for p in parts])

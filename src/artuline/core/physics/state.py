@@ -26,8 +26,8 @@ ROWS = 7
 MOST_NEIGHBOURS = 48
 
 # Indices into the counters
-CONTACTS, ASKED, DONE, FACTORED, SOLVED, NEAR, SWEPT, HALTED, PATTERN, SMOOTH, FULL, HALF = range(12)
-COUNTERS = 12
+CONTACTS, ASKED, DONE, FACTORED, SOLVED, NEAR, SWEPT, HALTED, PATTERN, SMOOTH, FULL, HALF, BROKEN = range(13)
+COUNTERS = 13
 
 # Rows of the array of hulls and meshes: scratch of the contact search, then their data
 SIMPLEX, WITNESS, POLYGON, TRIANGLE, SKINNED, HULLS = 0, 4, 8, 40, 50, 178
@@ -142,7 +142,8 @@ JOINT = np.dtype(
         ("hold", _F),
         ("way", _F, 3),  # against which it rubs while the joint slips; zero while it holds
         ("turns", _I),
-        ("break_impulse", _F),  # N s within a frame, 0: never
+        ("break_force", _F),  # N, 0: never
+        ("break_torque", _F),  # N m, 0: never
         ("target0", _F, 4),  # keyed relative rotation at the start of the substep
         ("target1", _F, 4),  # and at its end
         ("effective", _F, (3, 3)),  # inertia in the parent's joint frame that a drive feels
@@ -168,7 +169,7 @@ JOINT = np.dtype(
         ("pulled", _F, 3),  # force on the child at the point in the substep before, N
         ("pulling", _F, 2),  # ``tight`` as the force of the substep before has it
         ("tight", _F, 2),  # N m that the child and the parent are turned back with by what it pulls, per radian
-        ("load", _F, 3),  # impulse at the point since the start of the frame
+        ("strain", _F, 6),  # force and moment that it carried lately, of what can break
         ("separation", _F),  # worst since the last reset, metres
         ("excess", _F),  # radians beyond a limit
         ("used", _F),  # share of the limits in use
@@ -181,7 +182,7 @@ JOINT = np.dtype(
         ("child", _I),
         ("kind", _I),
         ("swells", _I),  # the part whose volume it has to do with
-        ("broken", _I),  # frame count at which it broke, -1: whole
+        ("broken", _I),  # 0: it broke, -1: whole
         ("cone", _B),  # both swings share an elliptical cone
         ("live", _B),  # joins something in this substep
         ("on", _B),

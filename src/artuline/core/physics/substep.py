@@ -7,6 +7,7 @@ swings keep their height. A substep that turns a body too far, or does not close
 
 import math
 
+from artuline.core.physics.breaking import breaks
 from artuline.core.physics.collide import find_contacts
 from artuline.core.physics.contacts import (
     add_contacts,
@@ -35,6 +36,7 @@ from artuline.core.physics.outcome import MOST_TURN, accept, bounded, calm, free
 from artuline.core.physics.parts import clear_counters, find_parts, one_part
 from artuline.core.physics.state import (
     ASKED,
+    BROKEN,
     CONTACTS,
     DONE,
     FACTORED,
@@ -327,6 +329,8 @@ def attempt(
             return True
     if not last and turns_too_far(B, order, h, YES, MOST_TURN_CROWD if crowd else MOST_TURN):
         return False
+    if breaks(J, K, cells, listed, h):
+        return False
     set_back(B, E, J, C, K, cells, listed, order, h)
     accept(B, J, P, C, O, K, cells, listed, order, near, base, h, last)
     return True
@@ -455,6 +459,9 @@ def advance(B, E, J, V, S, P, C, O, T, K, G, W, A, order, parts, gravity, wind, 
                 _shift_targets(B, J, cells, my_cells, size / (whole - done + size))
                 if size < whole and done % (2 * size) == 0:
                     size *= 2
+            elif k[BROKEN] == 1:
+                # once more without what broke
+                k[BROKEN] = 0
             elif k[SMOOTH] == 1:
                 k[SMOOTH] = 2
             else:

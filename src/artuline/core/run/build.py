@@ -473,7 +473,7 @@ def _joint(
         parent=parent, child=child, kind=j.kind, anchor=np.array(j.point), frame_c=np.array(j.frame), frame_p=np.array(j.parent_frame),
         limits=(j.swing_y, j.swing_z, *j.twist) if j.limited else None,
         axes=_axes(j), follow=True, friction=j.friction, bounce=j.bounce,
-        limit_frequency=j.limit_frequency, limit_ratio=j.limit_ratio, break_impulse=j.break_impulse,
+        limit_frequency=j.limit_frequency, limit_ratio=j.limit_ratio, break_force=j.break_force, break_torque=j.break_torque,
         spring_frequency=j.spring_frequency, spring_ratio=j.spring_ratio,
         damping=0.0 if spring else j.damping, ratio=spring.ratio if spring else 1.0,
         bend_frequency=j.bend_frequency, bend_ratio=j.bend_ratio, feels=j.feels, across=j.across,

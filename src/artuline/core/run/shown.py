@@ -27,7 +27,7 @@ def loose_bones(figure: Figure) -> frozenset[int]:
         firm = (
             joint is not None
             and joint.parent == holder
-            and joint.break_impulse == 0.0
+            and joint.break_force == joint.break_torque == 0.0
             and joint.point == ZERO
             and joint.kind != "slide"
             and not (joint.kind == "axes" and any(r != (0.0, 0.0) for r in joint.axes[:3]))

@@ -48,7 +48,7 @@ def _joint(s: float, j: Joint) -> Joint:
     return j.changed(
         point=_vector(s, j.point), slide=_range(s, j.slide), axes=(_range(s, x), _range(s, y), _range(s, z), *turns),
         feels=(weight * s**3, along * s**5, across * s**5), across=j.across * s**5, area=j.area * s**2, friction=j.friction * s**4,
-        break_impulse=j.break_impulse * s**3,
+        break_force=j.break_force * s**3, break_torque=j.break_torque * s**4,
     )  # fmt: skip
 
 

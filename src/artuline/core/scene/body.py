@@ -81,8 +81,8 @@ class Joint(Model):
     along x within ``slide`` (m). The kind axes has a range for each of x, y, z (m), twist and the two swings (radians).
     ``tone`` multiplies the group's tone. ``limit_frequency`` (Hz, 0: hard) and ``limit_ratio`` make limits soft;
     ``bounce`` is the share of its speed that a struck limit gives back; ``friction`` is a torque in N m; ``damping``, 1/s, takes speed from what no spring or tone holds;
-    ``spring_frequency`` (Hz) and ``spring_ratio`` pull places that are not locked back to their middle; ``break_impulse``
-    parts the joint when it carries more within a frame (N s, 0: never). ``bend_frequency`` (Hz, 0: none) and ``bend_ratio`` pull the frames
+    ``spring_frequency`` (Hz) and ``spring_ratio`` pull places that are not locked back to their middle; ``break_force`` (N)
+    and ``break_torque`` (N m) part the joint when it carries more (0: never; a blow counts by its mean over a hundredth of a second). ``bend_frequency`` (Hz, 0: none) and ``bend_ratio`` pull the frames
     together, where no tone holds the joint, tuned for ``feels``: kg, and kg m^2 about x and across, whatever hangs on it; the
     mass is that for which the springs of linear axes are tuned (zeros: for what hangs on it). ``across`` (kg m^2, 0: the same) is what it feels about z
     where that is not what it feels about y. ``area``: m^2 of the face across x that it stands for in a soft part.
@@ -109,7 +109,8 @@ class Joint(Model):
     damping: NonNegative = 2.5
     spring_frequency: NonNegative = 0.0
     spring_ratio: NonNegative = 1.0
-    break_impulse: NonNegative = 0.0
+    break_force: NonNegative = 0.0
+    break_torque: NonNegative = 0.0
     bend_frequency: NonNegative = 0.0
     bend_ratio: NonNegative = 1.0
     feels: tuple[NonNegative, NonNegative, NonNegative] = (0.0, 0.0, 0.0)

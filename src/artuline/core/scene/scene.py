@@ -13,7 +13,7 @@ from artuline.core.scene.rule import Rule
 from artuline.core.scene.values import MOST_FRAME, ZERO, Id, Model, Rate, Vec3, known, unique
 from artuline.core.scene.world import BodyRef, Ground, Gusts, JointRef, Link, LinkEnd, Push
 
-FORMAT_VERSION = 5
+FORMAT_VERSION = 6
 
 
 class TakeRef(Model):

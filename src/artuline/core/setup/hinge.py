@@ -18,6 +18,7 @@ from artuline.core.setup.tube import surface_samples
 
 TOUCH = 0.05  # share of the smaller part's size within which parts are near each other
 APART = 0.2  # share of the smaller part's size by which two places where they touch lie apart
+ALONG = 0.8  # cosine from which on an axis is in line with what hangs
 ROUND = 0.12  # by how much two spreads of a round part differ
 RANGE = np.radians(110.0)  # each way, at first
 DAMPING = 0.15  # 1/s of a new hinge: things swing on
@@ -34,7 +35,7 @@ class Hinge:
 
 def propose_hinge(figure: Figure, assets: AssetStore, child: str, parent: str) -> Hinge:
     """Where two parts turn about each other: the line through the two places where they meet (ears of a bail), else the axis of the one that
-    is round (a ring, a wheel, a pin), else across the place where they are nearest.
+    is round (a ring, a wheel, a pin) unless the part hangs in line with it, else across the place where they are nearest.
     """
     s = Surface.of(figure, assets)
     clouds = []
@@ -57,9 +58,13 @@ def propose_hinge(figure: Figure, assets: AssetStore, child: str, parent: str) -
         if np.linalg.norm(second - first) > APART * size:
             return Hinge(0.5 * (first + second), _unit(second - first), "through the two places where they meet")
     place = near.mean(axis=0)
+    hangs = a.mean(axis=0) - place
     for cloud in clouds:
         axis = round_axis(cloud)
         if axis is not None:
+            if hangs[1] < 0.0 and abs(float(_unit(hangs) @ axis)) > ALONG:
+                # what hangs in line with it would spin about it and not swing
+                continue
             centre = cloud.mean(axis=0)
             along = centre + axis * float((place - centre) @ axis)
             if np.linalg.norm(place - along) < 0.75 * float(np.ptp(cloud, axis=0).max()):
@@ -67,7 +72,7 @@ def propose_hinge(figure: Figure, assets: AssetStore, child: str, parent: str) -
     spread = np.linalg.svd(near - place, full_matrices=False)
     if len(near) > 3 and spread[1][0] > 2.0 * spread[1][1]:
         return Hinge(place, _unit(spread[2][0]), "along the line where they meet")
-    hangs = b.mean(axis=0) - place
+    hangs = hangs if hangs[1] < 0.0 else b.mean(axis=0) - place
     side = np.cross(hangs, [0.0, 1.0, 0.0])
     axis = side if np.linalg.norm(side) > 1e-6 * size else np.array([1.0, 0.0, 0.0])
     return Hinge(place, _unit(axis), "across the place where they are nearest")

@@ -6,12 +6,14 @@ import numpy as np
 
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
+from artuline.core.motion.gaits import forward_of
 from artuline.core.motion.keyed import load_clip
 from artuline.core.motion.skeleton import placement, rest_matrices, rigid, skeleton_of
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Body, Figure, Joint
-from artuline.core.setup.anatomy import FULL_BEND, HINGES, least_range, segment_of
+from artuline.core.setup.anatomy import FULL_BEND, least_range
 from artuline.core.setup.hierarchy import body_parents
+from artuline.core.setup.roles import hinge_roles
 
 MARGIN = math.radians(12.0)
 MOST_SWING = math.radians(150.0)
@@ -57,6 +59,7 @@ def propose_joints(figure: Figure, assets: AssetStore, bodies: tuple[Body, ...])
     by_id = {b.id: b for b in bodies}
     motion = clip_rotations(figure, assets)
     rest_p, rest_q = rigid(rest_matrices(figure))
+    roles = hinge_roles(figure, bodies, parents)
     joints = []
     for body in bodies:
         if body.id not in parents:
@@ -69,14 +72,18 @@ def propose_joints(figure: Figure, assets: AssetStore, bodies: tuple[Body, ...])
         turns = rotation.multiply(rotation.conjugate(motion[:, p]), motion[:, c])
         if not len(turns):
             turns = rotation.multiply(rotation.conjugate(rest_q[p]), rest_q[c])[None]
-        axis = _hinge_axis(body.bone, rotation.multiply(turns, frame))
+        axis = None
+        if body.id in roles:
+            axis = _hinge_axis(rotation.multiply(turns, frame))
+            if axis is None and roles[body.id] and _still(turns):
+                axis = _bending_axis(figure, body, parent, bodies, parents, (rest_p, rest_q), turns, frame)
         joint = Joint(id=body.id, parent=parent.id, child=body.id, frame=tuple(frame))
         if axis is not None:
             bend = (
                 rotation.rotate(rotation.conjugate(rest_q[p]), up),
                 rotation.rotate(rotation.conjugate(rest_q[c]), along),
             )
-            joints.append(_hinge(joint, turns, frame, axis, bend, body.bone))
+            joints.append(_hinge(joint, turns, frame, axis, bend, roles[body.id]))
         else:
             joints.append(_ball(joint, turns, frame, body.bone))
     return tuple(joints)
@@ -103,30 +110,54 @@ def _mean(turns: Array) -> Array:
     return np.linalg.eigh(turns.T @ turns)[1][:, -1]
 
 
-def _hinge_axis(bone: str, turns: Array) -> Array | None:
+def _hinge_axis(turns: Array) -> Array | None:
     """The axis, in the joint's mean frame, about which nearly all motion happens; None if there is none."""
     steps = rotation.to_rotation_vector(rotation.multiply(rotation.conjugate(_mean(turns)), turns))
     values, axes = np.linalg.eigh(steps.T @ steps / len(steps))
     axis = axes[:, 2]
-    span = np.ptp(steps @ axis)
-    if span < math.radians(15.0):
+    if _still(turns) or values[2] < 0.93 * values.sum():
         return None
-    share = values[2] / max(values.sum(), 1e-12)
-    named = segment_of(bone) in HINGES
     off = np.abs(steps - np.outer(steps @ axis, axis)).max()
-    if share > (0.93 if named else 0.995) and off < math.radians(8.0 if named else 3.0):
-        return axis
-    return None
+    return axis if off < math.radians(8.0) else None
 
 
-def _hinge(joint: Joint, turns: Array, frame: Array, axis: Array, bend: tuple[Array, Array], bone: str) -> Joint:
-    """A hinge about ``axis``; a knee or elbow opens to straight and closes to a full bend."""
+def _still(turns: Array) -> bool:
+    """Whether rotations (N, 4) hardly differ."""
+    return bool(rotation.angle_between(turns, np.broadcast_to(_mean(turns), turns.shape)).max() < math.radians(7.5))
+
+
+def _bending_axis(
+    figure: Figure,
+    body: Body,
+    parent: Body,
+    bodies: tuple[Body, ...],
+    parents: dict[str, str],
+    rest: tuple[Array, Array],
+    turns: Array,
+    frame: Array,
+) -> Array | None:
+    """The axis of a knee or an elbow, in the joint's mean frame, where no clip tells it: across the plane in which the rest pose is bent; straight limbs bend
+    in the plane in which the figure faces.
+    """  # fmt: skip
+    p, q = rest
+    along, up = (_direction(figure, bodies, x, parents, p, q) for x in (body, parent))
+    across = np.cross(up, along)
+    if np.linalg.norm(across) < math.sin(math.radians(4.0)):
+        ways = (forward_of(figure), np.array([0.0, 1.0, 0.0]))
+        across = max((np.cross(along, w) for w in ways), key=lambda v: round(float(np.linalg.norm(v)), 1))
+    mean = rotation.multiply(q[figure.bone_index[parent.bone]], _mean(rotation.multiply(turns, frame)))
+    across = rotation.rotate(rotation.conjugate(mean), across)
+    return np.asarray(across / np.linalg.norm(across))
+
+
+def _hinge(joint: Joint, turns: Array, frame: Array, axis: Array, bend: tuple[Array, Array], knee: bool) -> Joint:
+    """A hinge about ``axis``; a knee or an elbow opens to straight and closes to a full bend."""
     side = rotation.align(np.array([1.0, 0.0, 0.0]), axis)
     frame_c = rotation.multiply(frame, side)
     frame_p = rotation.multiply(_mean(rotation.multiply(turns, frame)), side)
     _, angles = rotation.swing_twist(_relative(frame_p, turns, frame_c))
     lo, hi = float(angles.min()) - MARGIN, float(angles.max()) + MARGIN
-    if segment_of(bone) in HINGES:
+    if knee:
         up, along = bend
         tries = np.radians(np.arange(-170.0, 171.0, 1.0))
         spins = rotation.from_rotation_vector(tries[:, None] * np.array([1.0, 0.0, 0.0]))

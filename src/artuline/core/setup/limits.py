@@ -6,7 +6,8 @@ import numpy as np
 
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.skeleton import rigid
+from artuline.core.motion.skeleton import rest_matrices, rigid
+from artuline.core.physics.specs import mass_of
 from artuline.core.scene.model import AxisRange, Figure, Joint
 from artuline.core.setup.anatomy import FULL_BEND, HINGES, least_range, segment_of
 from artuline.core.setup.joints import keyed_limit_excess
@@ -175,3 +176,34 @@ def _range_words(joint: Joint, span) -> str:  # type: ignore[no-untyped-def]
     if joint.kind == "axes":
         return ", ".join(span(r) for r in joint.axes[3:])
     return f"±{math.degrees(joint.swing_y):.0f}°, ±{math.degrees(joint.swing_z):.0f}°, {span(joint.twist)}"
+
+
+def soft_give(figure: Figure, joint: Joint, gravity: float) -> tuple[float, float]:
+    """By how many radians a soft limit gives at worst under what hangs on its joint: at rest, and when that has fallen through the joint's range onto it.
+
+    ``gravity``: m/s^2. What hangs there is taken as one rigid body that lies level, on a spring of the limit's frequency w and damping ratio z: a weight's
+    moment M on an inertia I gives M / (I w^2); the speed that it reaches on its way down adds v / w exp(-z acos(z) / sqrt(1 - z^2)), the first peak of a
+    damped oscillator that starts with v.
+    """
+    bones = {b.id: b for b in figure.bodies}
+    p, q = rigid(rest_matrices(figure))
+    at = figure.bone_index[bones[joint.child].bone]
+    pivot = p[at] + rotation.rotate(q[at], np.array(joint.point))
+    below: set[str] = {joint.child}
+    while more := {j.child for j in figure.joints if j.parent in below} - below:
+        below |= more
+    inertia, moment = 0.0, np.zeros(3)
+    for body in (bones[b] for b in below):
+        b = figure.bone_index[body.bone]
+        mass, centre, _, moments = mass_of(body.shapes, body.mass, body.density)
+        away = p[b] + rotation.rotate(q[b], centre) - pivot
+        # of a body that swings, whichever way: its largest
+        inertia += mass * float(away @ away) + float(moments.max())
+        moment += mass * away
+    w, z = 2.0 * math.pi * joint.limit_frequency, min(joint.limit_ratio, 0.999)
+    arm = float(np.linalg.norm(moment))
+    ranges = [hi - lo for lo, hi in _ranges(joint)[3:]]
+    speed = math.sqrt(2.0 * gravity * arm / max(inertia, 1e-12) * (1.0 - math.cos(min(max(ranges), math.pi))))
+    rest = gravity * arm / max(inertia * w * w, 1e-12)
+    peak = math.exp(-z / math.sqrt(1.0 - z * z) * math.acos(z))
+    return rest, rest + peak * math.hypot(rest, speed / w)

@@ -10,7 +10,7 @@ from artuline.core.motion.skeleton import rest_matrices, rigid
 from artuline.core.scene.model import Body, Figure, Joint, Link, Model, Quat, Scene, Shape, Vec3
 from artuline.core.setup.names import propose_mapping
 
-SETUP_VERSION = 1
+SETUP_VERSION = 2
 
 
 class SetupBone(Model):

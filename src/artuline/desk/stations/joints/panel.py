@@ -4,9 +4,12 @@ import math
 from collections.abc import Callable
 from functools import partial
 
+import numpy as np
+
 from artuline.core.scene import edit
 from artuline.core.scene.model import AxisRange, Body, Figure, Joint, Link, Scene
 from artuline.core.setup.hierarchy import tree_parents
+from artuline.core.setup.limits import soft_give
 from artuline.core.setup.mirror import mirror_pairs
 from artuline.desk.form import Form
 from artuline.desk.stations.joints.commands import Commands
@@ -25,6 +28,7 @@ LINK_TIPS = {
     "weld": "Holds the two firmly together, as they are now",
     "pin": "Holds a point of the one at the other; they may turn",
 }
+BREAKS = "0: never. The {} that parts it; a blow counts by its mean over a hundredth of a second."
 STATES = ("locked", "limited", "free")
 
 
@@ -248,6 +252,8 @@ def _feel(d: Form, w: Commands, f: Figure, many: set[str], j: Joint) -> None:
         )
         if j.limit_frequency > 0.0:
             number("Its damping", "limit_ratio", "", 5, 1.0, "1 returns without swinging over.")
+            rest, fallen = np.degrees(soft_give(f, j, float(np.linalg.norm(d.session.scene.gravity))))
+            d.add(faint(f"Under what hangs on it gives {rest:.0f}°, {fallen:.0f}° where that falls onto it"))
         else:
             number("Bounce", "bounce", "", 1, 0.0, "Share of its speed that a struck limit gives back.")
     linear = j.kind == "slide" or (j.kind == "axes" and any(r != (0.0, 0.0) for r in j.axes[:3]))
@@ -265,9 +271,9 @@ def _feel(d: Form, w: Commands, f: Figure, many: set[str], j: Joint) -> None:
     if j.kind != "slide":
         number("Friction", "friction", "N m", 1e5, 0.0, "Torque that holds it where it is.", 0.02)
     number("Damping", "damping", "1/s", 100, 2.5, "How soon it stops to swing where no tone or spring holds it.", 0.02)
-    number(
-        "Breaks at", "break_impulse", "N s", 1e6, 0.0, "0: never. Parts when it carries more within a frame.", 0.2, 1
-    )
+    number("Breaks at", "break_force", "N", 1e8, 0.0, BREAKS.format("force"), 5.0, 0)
+    if j.kind != "ball" or j.limited:
+        number("Breaks when bent", "break_torque", "N m", 1e8, 0.0, BREAKS.format("moment"), 1.0, 1)
     if j.kind in ("ball", "hinge", "axes"):
         number(
             "Share of tone", "tone", "", 1, 1.0, "Multiplies the group's tone: how firmly it follows the keys.", 0.01
