@@ -9,6 +9,7 @@ from artuline.core.run.record import run
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Body, Bone, Figure, Joint, Scene, Shape
+from artuline.core.setup.limits import soft_give
 
 BAR = Shape(kind="capsule", radius=0.03, half_length=0.2, position=(0.23, 0.0, 0.0))
 #: a frame whose x axis is the world's z: hinges on it swing in the upright plane
@@ -21,7 +22,7 @@ def gallows(frames=48, body=None, **joint):
     bones = (Bone(name="post", deforms=True), Bone(name="bar", parent="post", deforms=True))
     bodies = (
         Body(id="post", bone="post", shapes=(Shape(kind="sphere", radius=0.02),)),
-        Body(id="bar", bone="bar", shapes=(BAR,), **(body or {})),
+        Body(id="bar", bone="bar", **({"shapes": (BAR,)} | (body or {}))),
     )
     plain = {"kind": "hinge", "frame": ACROSS, "parent_frame": ACROSS, "limited": False}
     if joint.get("kind", "hinge") != "hinge":
@@ -108,6 +109,41 @@ def test_flesh_jiggles_and_returns():
         assert ends[f] == pytest.approx(-9.81 / (2 * np.pi * f) ** 2, rel=0.1)
         assert y.min() < 1.2 * ends[f]
     assert ends[3.0] < ends[6.0]
+
+
+@pytest.mark.parametrize("frequency, ratio", [(2.0, 1.0), (2.0, 0.3), (5.0, 0.6)])
+@pytest.mark.parametrize("size", [0.3, 1.0, 3.0])
+def test_a_soft_limit_gives_as_is_said_before(frequency, ratio, size):
+    """A bar that falls from upright to level onto its soft limit: how far it swings over, and where it comes to rest."""
+    shape = BAR.changed(radius=0.03 * size, half_length=0.2 * size, position=(0.23 * size, 0.0, 0.0))
+    # level is where its range ends; it begins upright, a quarter turn back
+    scene = gallows(
+        400,
+        body={"shapes": (shape,)},
+        limited=True,
+        twist=(0.0, np.pi / 2),
+        limit_frequency=frequency,
+        limit_ratio=ratio,
+        damping=0.0,
+    )
+    figure = scene.figures[0]
+    rest, fallen = soft_give(figure, figure.joints[0], 9.81)
+    up = rotation.from_rotation_vector(np.array([0.0, 0.0, np.pi / 2 - 0.02]))
+    bones = tuple(b.changed(rotation=tuple(up)) if b.name == "bar" else b for b in figure.bones)
+    figure = figure.changed(bones=bones)
+    take = take_of(edit.scene(scene, figures=(figure,)).changed(substeps=8, rate=120.0))
+    over = -np.array([np.arcsin(np.clip(rotation.rotate(q, [1.0, 0, 0])[1], -1, 1)) for q in take.rotation[:, 1]])
+    assert over.max() == pytest.approx(fallen, rel=0.05)
+    assert over[-24:].mean() == pytest.approx(rest, rel=0.02)
+
+
+def test_a_soft_limit_that_gives_far_is_said_with_a_fix():
+    scene = gallows(24, limited=True, twist=(-0.6, 0.6), limit_frequency=1.5)
+    found = [x for x in check(scene, AssetStore()) if "soft limit" in x.text]
+    assert len(found) == 1 and "1.5 Hz" in found[0].text
+    firm = found[0].fix(scene)
+    assert not [x for x in check(firm, AssetStore()) if "soft limit" in x.text]
+    assert firm.figures[0].joints[0].limit_frequency > 1.5
 
 
 def test_a_joint_breaks_only_beyond_its_force():

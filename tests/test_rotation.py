@@ -92,3 +92,31 @@ def test_a_mirrored_matrix_splits_into_a_negative_scale():
     p, r, scale = transforms.decompose(m)
     np.testing.assert_allclose(transforms.compose(p, r, scale), m, atol=1e-12)
     assert scale[0] < 0
+
+
+@given(st.integers(0, 10_000), st.floats(0.5, 4.0))
+def test_a_blend_over_time_does_not_jump_where_two_turns_are_opposite(seed, speed):
+    rng = np.random.default_rng(seed)
+    frames, axes = 400, rng.normal(size=(2, 3))
+    t = np.linspace(0.0, 1.0, frames)[:, None]
+    a, b = (rotation.from_rotation_vector(speed * np.pi * t * x / np.linalg.norm(x) + rng.normal(size=3)) for x in axes)
+    share = np.clip(1.2 - 1.4 * t[:, 0], 0.0, 1.0)
+    made = rotation.blend_over_time(a, b, share)
+    steps = rotation.angle_between(made[1:], made[:-1])
+    own = max(rotation.angle_between(x[1:], x[:-1]).max() for x in (a, b))
+    apart = rotation.to_rotation_vector(rotation.multiply(b, rotation.conjugate(a)))
+    # but where they meet the long way round, whose axis turns at once there
+    near = np.linalg.norm(apart, axis=1).min() < 0.5
+    assert near or steps.max() < 12.0 * own + 2.0 * np.pi * np.diff(share).max() + 0.05
+    np.testing.assert_allclose(rotation.angle_between(made[share == 1.0], b[share == 1.0]), 0.0, atol=1e-6)
+    np.testing.assert_allclose(rotation.angle_between(made[share == 0.0], a[share == 0.0]), 0.0, atol=1e-6)
+
+
+@given(st.integers(0, 10_000))
+def test_a_blend_over_time_of_what_is_near_is_the_short_way(seed):
+    rng = np.random.default_rng(seed)
+    a = rotation.normalize(rng.normal(size=(50, 4)))
+    b = rotation.multiply(rotation.from_rotation_vector(rng.uniform(-0.8, 0.8, (50, 3))), a)
+    share = rng.uniform(size=50)
+    off = rotation.angle_between(rotation.blend_over_time(a, b, share), rotation.slerp(a, b, share))
+    np.testing.assert_allclose(off, 0.0, atol=1e-6)

@@ -87,6 +87,41 @@ def test_knees_and_elbows_are_hinges(deckhand):
     assert kinds["thigh_l"] == kinds["head"] == "ball"
 
 
+def kinds_of(path):
+    assets = AssetStore()
+    return {j.child: j.kind for j in set_up(read_figure(path, assets).figure, assets).joints}
+
+
+def test_the_place_in_the_skeleton_tells_knees_of_a_creature_of_code_names(tmp_path):
+    kinds = kinds_of(foreign.write_crawler(tmp_path / "c.glb"))
+    assert len(kinds) == 14
+    for child, kind in kinds.items():
+        # the second link of each of its six legs, whatever its clip does with the first
+        assert kind == ("hinge" if child.endswith("B") else "ball"), child
+
+
+@pytest.mark.parametrize("names", [True, False])
+@pytest.mark.parametrize("bone", ["Left Thigh", "Right UpperArm", "Mate Skull"])
+def test_a_clip_alone_makes_no_hinge_of_a_ball(tmp_path, bone, names):
+    """One that turns a hip, a shoulder or the neck about one axis only. With names that say nothing and no clip, knees are still hinges."""
+    path = foreign.write_walker(tmp_path / "w.glb", clip=foreign.swing_clip(bone, degrees=50.0))
+    assets = AssetStore()
+    figure = read_figure(path, assets).figure
+    new = {
+        b.name: b.name if names else f"n{'lr'[b.name[0] == 'R'] if ' ' in b.name else ''}{k:02d}"
+        for k, b in enumerate(figure.bones)
+    }
+    if not names:
+        bones = tuple(b.changed(name=new[b.name], parent=new.get(b.parent)) for b in figure.bones)
+        mirror = tuple((new[a], new[a.replace("Left", "Right")]) for a in new if a.startswith("Left"))
+        figure = figure.changed(bones=bones, mirror=mirror, clips=(), clip=None)
+    made = set_up(figure, assets)
+    kinds = {j.child: j.kind for j in made.joints}
+    assert kinds[new[bone]] == "ball"
+    knees = ("Left Calf", "Right Calf") if not names else ("Left Calf", "Right Calf", "Left Elbow", "Right Elbow")
+    assert all(kinds[new[b]] == "hinge" for b in knees)
+
+
 def test_small_bones_are_merged_into_their_parents(deckhand):
     figure, assets = deckhand
     bones = {b.bone for b in fit_bodies(figure, assets)}

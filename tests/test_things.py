@@ -49,6 +49,39 @@ def skew_pail(turn, scale=100.0):
     return both, rotation.rotate(q, np.array([0.0, 0.24, 0.0])), rotation.rotate(q, np.array([1.0, 0.0, 0.0]))
 
 
+@pytest.mark.parametrize("body", ["ball", "drum", "bell"])
+@pytest.mark.parametrize("size", [0.4, 1.0, 5.0])
+def test_a_round_body_on_a_ring_swings_across_what_it_hangs_by(tmp_path, body, size):
+    """A lamp's glass, a drum, a bell: round about the line it hangs by; about that it would only spin."""
+    ring = trimesh.creation.torus(0.05, 0.006)
+    ring.apply_transform(trimesh.transformations.rotation_matrix(np.pi / 2, [1, 0, 0]))
+    below = {
+        "ball": trimesh.creation.icosphere(subdivisions=3, radius=0.1),
+        "drum": trimesh.creation.cylinder(
+            0.07, 0.2, sections=40, transform=trimesh.transformations.rotation_matrix(np.pi / 2, [1, 0, 0])
+        ),
+        "bell": mesh(revolved(OPEN)),
+    }[body]
+    below.apply_translation([0.0, -0.06 - below.bounds[1][1], 0.0])
+    both = trimesh.util.concatenate([ring, below])
+    both.vertices *= size
+    path = tmp_path / "lamp.obj"
+    both.export(path)
+    assets = AssetStore()
+    figure = read_thing(path, assets).figure
+    upper, lower = sorted(
+        (b.name for b in figure.bones), key=lambda n: -own_matrices(figure)[figure.bone_index[n]][1, 3]
+    )
+    surface = Surface.of(figure, assets)
+    tops = {
+        n: surface.positions[surface.triangles[surface.owner == figure.bone_index[n]]][..., 1].max()
+        for n in (upper, lower)
+    }
+    child = min(tops, key=tops.get)
+    hinge = propose_hinge(figure, assets, child, next(n for n in tops if n != child))
+    assert abs(hinge.axis[1]) < 0.1
+
+
 @pytest.mark.parametrize("suffix", [".stl", ".obj", ".ply", ".glb"])
 @pytest.mark.parametrize("turn", [(0.0, 0.0, 0.0), (0.3, 1.1, -0.2)])
 def test_an_unknown_pail_has_two_parts_its_unit_and_its_hinge_is_found(tmp_path, suffix, turn):

@@ -17,7 +17,7 @@ from artuline.core.setup.joints import clip_rotations, keyed_limit_excess
 from artuline.core.setup.limits import propose_limits, soft_give
 
 MOST_FRAMES = 2000
-GIVES = 30.0  # degrees by which a soft limit gives before it is said
+GIVES = 15.0  # degrees by which a soft limit gives before it is said
 MOST_FIRM = 60.0  # Hz
 
 

@@ -82,6 +82,25 @@ def slerp(a: ArrayLike, b: ArrayLike, t: ArrayLike) -> Array:
     return multiply(from_rotation_vector(step * np.asarray(t, float)[..., None]), a)
 
 
+def blend_over_time(a: ArrayLike, b: ArrayLike, t: Array) -> Array:
+    """From rotations a (F, 4) to b (F, 4) by shares t (F,), one way round for as long as a share is between 0 and 1: the short way would change sides where the
+    two are half a turn apart, and what it makes would jump. It is the short way round for most of that time.
+    """
+    step = multiply(b, conjugate(a))
+    within = (t > 0.0) & (t < 1.0)
+    ends = np.flatnonzero(np.diff(np.concatenate([[False], within, [False]]).astype(int)))
+    for first, last in zip(ends[::2], ends[1::2]):
+        run = make_continuous(step[first:last])
+        step[first:last] = run * (1.0 if run[:, 3].sum() >= 0.0 else -1.0)
+    v, w = step[:, :3], step[:, 3]
+    w = np.where(within, w, np.abs(w))
+    v = np.where(within[:, None] | (step[:, 3:] >= 0.0), v, -v)
+    size = np.linalg.norm(v, axis=1)
+    angle = 2.0 * np.arctan2(size, w)
+    turn = np.where(size[:, None] > 1e-12, v / np.maximum(size, 1e-12)[:, None], np.array([1.0, 0.0, 0.0]))
+    return multiply(from_rotation_vector(turn * (angle * t)[:, None]), np.asarray(a, float))
+
+
 def from_matrix(m: ArrayLike) -> Array:
     """Rotation matrices (..., 3, 3) -> quaternions (..., 4). (F. L. Markley, Unit Quaternion from Rotation Matrix, 2008)"""
     m = np.asarray(m, float)

@@ -73,7 +73,7 @@ def shown_pose(
                 above_q = rigid(above)[1]
                 new = rotation.multiply(rotation.conjugate(above_q), q[:, i])
                 share = smooth_step(np.clip(handover[:, i], 0.0, 1.0)) * (1.0 if shares is None else shares[i])
-                blended = rotation.slerp(keyed.rotation[:, b], new, share)
+                blended = rotation.blend_over_time(keyed.rotation[:, b], new, np.where(live, share, 0.0))
                 shown.rotation[live, b] = blended[live]
                 local.rotation[live] = new[live]
                 top = live & (~up_carried | (b in loose))

@@ -3,6 +3,8 @@
 import math
 
 import numpy as np
+from scipy.integrate import solve_ivp
+from scipy.optimize import brentq
 
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
@@ -181,9 +183,8 @@ def _range_words(joint: Joint, span) -> str:  # type: ignore[no-untyped-def]
 def soft_give(figure: Figure, joint: Joint, gravity: float) -> tuple[float, float]:
     """By how many radians a soft limit gives at worst under what hangs on its joint: at rest, and when that has fallen through the joint's range onto it.
 
-    ``gravity``: m/s^2. What hangs there is taken as one rigid body that lies level, on a spring of the limit's frequency w and damping ratio z: a weight's
-    moment M on an inertia I gives M / (I w^2); the speed that it reaches on its way down adds v / w exp(-z acos(z) / sqrt(1 - z^2)), the first peak of a
-    damped oscillator that starts with v.
+    ``gravity``: m/s^2. What hangs there is taken as one rigid body that lies level at the limit, on a damped spring of the limit's frequency and ratio; it comes
+    there with the speed of a fall through the range.
     """
     bones = {b.id: b for b in figure.bodies}
     p, q = rigid(rest_matrices(figure))
@@ -200,10 +201,15 @@ def soft_give(figure: Figure, joint: Joint, gravity: float) -> tuple[float, floa
         # of a body that swings, whichever way: its largest
         inertia += mass * float(away @ away) + float(moments.max())
         moment += mass * away
-    w, z = 2.0 * math.pi * joint.limit_frequency, min(joint.limit_ratio, 0.999)
+    w = 2.0 * math.pi * joint.limit_frequency
     arm = float(np.linalg.norm(moment))
     ranges = [hi - lo for lo, hi in _ranges(joint)[3:]]
     speed = math.sqrt(2.0 * gravity * arm / max(inertia, 1e-12) * (1.0 - math.cos(min(max(ranges), math.pi))))
-    rest = gravity * arm / max(inertia * w * w, 1e-12)
-    peak = math.exp(-z / math.sqrt(1.0 - z * z) * math.acos(z))
-    return rest, rest + peak * math.hypot(rest, speed / w)
+    pull = gravity * arm / max(inertia, 1e-12)
+    rest = float(brentq(lambda x: w * w * x - pull * math.cos(x), 0.0, 0.5 * math.pi))
+
+    def motion(_: float, y: Array) -> list[float]:
+        return [y[1], pull * math.cos(y[0]) - w * w * y[0] - 2.0 * joint.limit_ratio * w * y[1]]
+
+    swing = solve_ivp(motion, (0.0, 1.5 / joint.limit_frequency), [0.0, speed], max_step=0.02 / joint.limit_frequency)
+    return rest, float(swing.y[0].max())
