@@ -53,12 +53,19 @@ class Carriage:
             row, deep = int(self._above[row]), deep + 1
         return deep
 
-    def carriers(self, handover: Array, frames: Array, *, all_: bool = False) -> Array:
+    def carriers(self, handover: Array, frames: Array) -> Array:
         """How physical that is what each body hangs on, by joints and mounts, at frames: (F, n), 0 where nothing above it is.
 
         ``handover`` (F, n) with what rides. A body that is on its keys below a physical one does not hold that in the world: it keeps its keyed pose against it
-        and is carried, unless its group says otherwise (``Group.in_world``; ``all_``: that as well).
+        and is carried, unless its group says otherwise (``Group.in_world``).
         """
+        return self._found(handover, frames, self.in_world)
+
+    def hanging(self, handover: Array, frames: Array) -> Array:
+        """The same for what is held in the world as for all others (F, n): how physical that is what it holds."""
+        return self._found(np.where(self.in_world, 0.0, handover), frames, np.zeros_like(self.in_world))
+
+    def _found(self, handover: Array, frames: Array, none: NDArray[np.bool_]) -> Array:
         found = np.zeros_like(handover)
         for k in self._order:
             rows = self._figures[k]
@@ -71,7 +78,7 @@ class Carriage:
                 up = self._above[row]
                 if up >= 0:
                     np.maximum(found[:, row], np.maximum(handover[:, up], found[:, up]), out=found[:, row])
-                if self.in_world[row] and not all_:
+                if none[row]:
                     found[:, row] = 0.0
         return found
 
@@ -81,8 +88,10 @@ class Carriage:
         What is held in the world below a physical body is shown there as much as that is. What was carried in its keyed pose was led there, not put there: when it
         is handed over, what is shown goes over to where it is in ``shortest`` frames, not at once.
         """
-        hangs = self.carriers(handover, frames, all_=True)
-        found = np.where(self.in_world, np.maximum(handover, hangs), handover)
+        hangs = self.carriers(handover, frames)
+        found = handover.copy()
+        if self.in_world.any():
+            found = np.where(self.in_world, np.maximum(handover, self.hanging(handover, frames)), handover)
         asked, most = found.copy(), found[0]
         for i in range(1, len(found)):
             led = (hangs[i - 1] > asked[i - 1]) | (most < asked[i - 1])

@@ -100,7 +100,16 @@ class Stepper:
         world.step_keyed(
             (last - first) / (course.rate * course.k), x[first : last + 1], r[first : last + 1], free, course.goal[first:last],
             course.drive[first:last], calm=course.calm[first:last], gravity=course.gravity[first:last], wind=course.wind[first:last],
+            follow=self._follow(course, first),
         )  # fmt: skip
+
+    def _follow(self, course: Course, at: int) -> NDArray[np.bool_]:
+        """Which joints take their place on the parent from the keys (m,): not those of what is led, which is not on them."""
+        world = self.built.world
+        if course.left is None:
+            return world.follow
+        led = np.append(course.left[at + course.lead] > 0.0, False)
+        return np.asarray(world.follow & ~led[world.joints["parent"]] & ~led[world.joints["child"]])
 
     def _take_back(self, course: Course, at: int, free: NDArray[np.bool_]) -> None:
         """Put all that is not ``free`` (n,) any more on its keys at a substep, with what hangs freely on it."""
@@ -219,7 +228,7 @@ class Chunk:
             return None
         times = self._times
         now, next_ = self.built.lanes(times)[0], self.built.lanes(times + 0.1 / self.k)[0]
-        hangs = self.built.carriage.carriers(now, times, all_=True) > 0.0
+        hangs = self.built.carriage.hanging(now, times) > 0.0
         return np.where(in_world & hangs & (next_ < now), now, 0.0)
 
     def give(self, rows: NDArray[np.int64], frame: int, tone: float) -> None:

@@ -6,6 +6,7 @@ from artuline.core.scene.lanes import Lane, falling_softly
 from artuline.core.scene.values import Id, Model, NonNegative, Positive, Share
 
 SHORTEST_RETURN = 0.125  # s from wholly physical to the keys; in less it would be seen to jump
+SHORTEST_LEAD = 0.5  # s of what takes a physical body along to its place in the world
 
 
 class Spring(Model):
@@ -50,8 +51,10 @@ class Group(Model):
     in_world: bool = False
 
     def acting(self, rate: float) -> Lane:
-        """The handover as it acts at ``rate`` frames a second: nothing comes back to its keys in less than ``SHORTEST_RETURN``."""
-        return falling_softly(self.handover, SHORTEST_RETURN * rate)
+        """The handover as it acts at ``rate`` frames a second: nothing comes back to its keys in less than ``SHORTEST_RETURN``, or
+        ``SHORTEST_LEAD`` if it is held in the world.
+        """
+        return falling_softly(self.handover, (SHORTEST_LEAD if self.in_world else SHORTEST_RETURN) * rate)
 
     def begins_at(self, bone: str | None) -> bool:
         """Whether it is about a bone and all below it, or about the whole figure (None); not about bones that were chosen."""
