@@ -26,6 +26,8 @@ SLIGHT = 1e-3  # of the hardest push: smaller ones do not begin or cease in a da
 ENOUGH = 0.1  # share of what the slope promises with which the whole change is taken
 LEAST_STEP = 0.01  # share of a change of velocity that is taken at least
 MOST_TURNS = 3  # times its viscosity may be set anew
+HELD = 1e-4  # m/s: slower is held
+GIVING = 1.02  # times what friction bears, that gives way
 STILL = 3e-3  # m/s: slower slides need not have the right friction before the next substep
 # of the hardest push: by how much a friction impulse may be wrong, of a slide and of a hit, before the matrix is made anew
 WRONG_SLIDE, WRONG_HIT = 0.06, 0.08
@@ -141,6 +143,8 @@ def prepare_contacts(B, S, P, C, O, K, h, most):
                     c.impulse[k] = m.force[k]
                 if m.state == PUSHING and before < c.target + 0.05:
                     c.state = PUSHING
+                    # what held is likely to hold, however fast it would fall without
+                    slide = 0.0 if m.slide < HELD else slide
                 elif likely > c.target - 0.02 * speed:
                     c.state = INACTIVE
         if not c.old and (P[p].olds == 0 or c.target - likely > HIT):
@@ -327,10 +331,15 @@ def update_contacts(B, C, K, catch, release, linear, damped):
         most = c.friction * c.hold
         if r >= k:
             # what held gives way: it will slide about as fast as the rest of the push makes the bare bodies
-            if catch and c.turns < MOST_TURNS and k * slide > 1.3 * most + 0.02 * heavy:
+            if catch and c.turns < MOST_TURNS and k * slide > GIVING * most + 1e-3 * heavy:
                 rub(C, i, slide + (k * slide - most) / c.mass)
                 c.turns += 1
                 changed = changed or c.rubbing < 0.9 * k
+        elif catch and c.turns < MOST_TURNS and slide > HELD and (r + c.mass) * slide < most:
+            # no more than it bears stops it
+            c.rubbing, c.slide = k, 0.0
+            c.turns += 1
+            changed = True
         elif slide > STILL:
             wanted = min(most / max(slide, 1e-12), k)
             wrong = abs(wanted - r) * slide > WRONG_SLIDE * heavy and (wanted > 1.8 * r or wanted < 0.25 * r)

@@ -20,6 +20,8 @@ def frame(
     at the ends of the substeps, or without any row; parts: as in ``advance``. A body that becomes free starts with the velocity of its keys.
     """
     n, m, count = B.shape[0], J.shape[0], gravity.shape[0]
+    for j in range(m):
+        J[j].load[0], J[j].load[1], J[j].load[2] = 0.0, 0.0, 0.0
     for s in range(count):
         for i in range(n):
             B[i].free = free[i, s]

@@ -143,6 +143,7 @@ def _accept_joint(B, J, j, h):
         if J[j].state[k] != 0 and J[j].soft[k] == 0 and J[j].mode[k] == 1:
             s += (J[j].res[k] * h + J[j].keep[k]) ** 2
         for a in range(3):
+            J[j].load[a] += J[j].lam[k] * J[j].dir[k, a]
             J[j].pulled[a] += J[j].lam[k] * J[j].dir[k, a] / h
     note_strain(J, j, h)
     J[j].separation = max(J[j].separation, math.sqrt(s))

@@ -169,6 +169,7 @@ JOINT = np.dtype(
         ("pulled", _F, 3),  # force on the child at the point in the substep before, N
         ("pulling", _F, 2),  # ``tight`` as the force of the substep before has it
         ("tight", _F, 2),  # N m that the child and the parent are turned back with by what it pulls, per radian
+        ("load", _F, 3),  # impulse at the point since the start of the frame
         ("strain", _F, 6),  # force and moment that it carried lately, of what can break
         ("separation", _F),  # worst since the last reset, metres
         ("excess", _F),  # radians beyond a limit

@@ -64,7 +64,10 @@ def plant_feet(scene: Scene, figure: Figure, root: Array, pose: Pose, keyed: Pos
     for body in figure.bodies:
         b, group = figure.bone_index[body.bone], group_of(figure, body.bone)
         up = skeleton.parents[b]
-        if segment_of(body.bone) != "foot" or up < 0 or skeleton.parents[up] < 0 or group is None or not group.planted:
+        if segment_of(body.bone) != "foot" or up < 0 or skeleton.parents[up] < 0:
+            continue
+        # what is held in the world is led to its place there
+        if group is None or not group.planted or group.in_world:
             continue
         if any(segment_of(figure.bones[a].name) == "foot" for a in _above(skeleton.parents, b)):
             continue

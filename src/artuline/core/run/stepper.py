@@ -18,7 +18,7 @@ from artuline.core.run.build import (
 )
 from artuline.core.run.carried import carried_frequency
 from artuline.core.run.forces import add_velocity, gravity_at, set_pushes, wind_at
-from artuline.core.run.shown import smooth_step
+from artuline.core.run.leading import Leading
 
 
 class Course(Protocol):
@@ -54,19 +54,13 @@ class Stepper:
         self.free = np.zeros(built.count, bool)
         #: Figures that have been free; they get a velocity of their own only once.
         self.started: set[int] = set()
-        #: What is led to its place in the world: how far it was from there in place and turn (3,), (3,), and what was left of
-        #: the way then; by row.
-        self._led: dict[int, tuple[Array, Array, float]] = {}
-        self._course: Course | None = None
+        self._leading = Leading()
 
     def step(self, course: Course, frame: int) -> None:
         """Advance by one frame of a course."""
         a, b = frame * course.k, (frame + 1) * course.k
         built, world = self.built, self.built.world
-        if course is not self._course:
-            self._course = course
-            if course.left is not None:
-                self._lead(course, 0, [i for i in self._led if course.left[course.lead, i] > 0.0])
+        self._leading.follow(course)
         self._take_back(course, a, course.free[a])
         built.set_present(course.first + frame)
         built.set_links(course.first + frame)
@@ -108,41 +102,30 @@ class Stepper:
         world = self.built.world
         if course.left is None:
             return world.follow
-        led = np.append(course.left[at + course.lead] > 0.0, False)
+        led = np.append(self._leading.now(course, at), False)
         return np.asarray(world.follow & ~led[world.joints["parent"]] & ~led[world.joints["child"]])
 
     def _take_back(self, course: Course, at: int, free: NDArray[np.bool_]) -> None:
         """Put all that is not ``free`` (n,) any more on its keys at a substep, with what hangs freely on it."""
         x, r = course.x[course.lead :], course.r[course.lead :]
+        bodies, back = self.built.world.bodies, self.free & ~free
+        led = self._leading.now(course, at) & ~self.free
         if course.left is not None:
-            b, left = self.built.world.bodies, course.left[at + course.lead]
-            led = np.flatnonzero(self.free & ~free & (left > 0.0)).tolist()
-            for i in led:
-                turn = rotation.to_rotation_vector(rotation.multiply(b["q"][i], rotation.conjugate(r[at, i])))
-                self._led[i] = (b["x"][i] - x[at, i], turn, float(left[i]))
-            # and before it, for its speed
-            self._lead(course, max(at + course.lead - 2, 0), led)
-        self._bring_along(self.free & ~free, x[at], r[at])
+            self._leading.begin(course, at, np.flatnonzero(back & (course.left[at + course.lead] > 0.0)), bodies)
+        moved = self._bring_along(back, led, x[at], r[at])
+        self._leading.begin(course, at, np.flatnonzero(moved & led), bodies)
         self.free = self.free & free
         start_keyed(
             self.built.world.bodies, ~self.free, course.x, course.r, 1.0 / (course.rate * course.k), at + course.lead
         )
 
-    def _lead(self, course: Course, at: int, rows: list[int]) -> None:
-        """Change the keyed motion of bodies from a row on by what is left of their way to it; in place."""
-        for i in rows:
-            assert course.left is not None
-            off, turn, whole = self._led[i]
-            left = smooth_step(np.minimum(course.left[at:, i, None] / whole, 1.0))
-            course.x[at:, i] += left * off
-            course.r[at:, i] = rotation.multiply(rotation.from_rotation_vector(left * turn), course.r[at:, i])
-
-    def _bring_along(self, back: NDArray[np.bool_], x: Array, r: Array) -> None:
-        """Move what hangs freely on bodies that are ``back`` (n,) on their keys x (n, 3), r (n, 4) from now on with them: what is shown has come
-        there softly, and the last bit from where they were would tear at it.
+    def _bring_along(self, back: NDArray[np.bool_], led: NDArray[np.bool_], x: Array, r: Array) -> NDArray[np.bool_]:
+        """Move what hangs freely, or is ``led`` (n,), on bodies that are ``back`` (n,) on their keys x (n, 3), r (n, 4) from now on with them: what is shown has come
+        there softly, and the last bit from where they were would tear at it. Returns what moved (n,).
         """
         world, seen = self.built.world, back.copy()
-        seen |= ~self.free
+        seen |= ~self.free & ~led
+        moved = np.zeros(len(back), bool)
         b, joints = world.bodies, world.joints[world.joints["on"]]
         ends = np.stack([joints["parent"], joints["child"]], axis=1)
         ends = ends[(ends >= 0).all(axis=1)]
@@ -156,8 +139,10 @@ class Stepper:
             if len(found) > 1:
                 turn = rotation.multiply(r[i], rotation.conjugate(b["q"][i]))
                 away = found[1:]
+                moved[away] = True
                 b["x"][away] = x[i] + rotation.rotate(turn, b["x"][away] - b["x"][i])
                 b["q"][away] = rotation.multiply(turn, b["q"][away])
+        return moved
 
     def _start(self, free: NDArray[np.bool_]) -> None:
         """Give figures that are handed over for the first time their own velocity and spin."""
@@ -222,14 +207,13 @@ class Chunk:
         self.drive[:, : len(self._own)] = np.maximum(own, against)
 
     def _ways_left(self) -> Array | None:
-        """How much is left of the way of what comes back to its place in the world below a physical body: that may not tear at it in the end."""
+        """How much is left of the way of what comes back to its place in the world: a physical body that hangs on it is led there too."""
         in_world = self.built.carriage.in_world
         if not in_world.any():
             return None
         times = self._times
         now, next_ = self.built.lanes(times)[0], self.built.lanes(times + 0.1 / self.k)[0]
-        hangs = self.built.carriage.hanging(now, times) > 0.0
-        return np.where(in_world & hangs & (next_ < now), now, 0.0)
+        return np.where(in_world & (next_ < now), now, 0.0)
 
     def give(self, rows: NDArray[np.int64], frame: int, tone: float) -> None:
         """Hand bodies over from a frame of the chunk on, with a tone at least."""
