@@ -11,6 +11,7 @@ from artuline.core.run.record import run
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Lane, Scene
+from artuline.core.setup.materials import body_mass
 from artuline.core.setup.ragdoll import set_up
 from artuline.demo.scenes import demo_scene
 from artuline.formats.importing import add_figure
@@ -106,16 +107,19 @@ def shown(scene, take):
 
 
 def largest(scene, assets):
-    """The largest step of any bone that is shown, m, the frame, the bone, and the impulse of contacts around it, N s: looked at with short frames, and where it
+    """The largest step of any bone that is shown and that no hit explains, m, the frame, the bone, and the impulse of contacts around it, N s: looked at with short frames, and where it
     seems more than a millimetre with shorter ones: what is hit changes its speed as much in them, and its place less.
     """
     for times in (FINE, int(MOST_RATE / scene.rate)):
         made = finer(scene, times)
         take = run(made, assets)
         off, row, bone = jump(shown(made, take))
+        hit = float(take.contact[max(row - 1, 0) : row + 3].max())
+        # what a hit makes of a tenth of the figure within a frame
+        mass = sum(body_mass(b) for b in scene.figures[0].bodies)
+        off = max(off - 10.0 * hit / (mass * made.rate), 0.0)
         if off < 1e-3:
             break
-    hit = float(take.contact[max(row - 1, 0) : row + 3].max())
     return off, row / times, scene.figures[0].bones[bone].name, hit
 
 

@@ -9,7 +9,8 @@ from artuline.core.run.record import run
 from artuline.core.run.tryout import Tryout
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.model import Body, Bone, Figure, Link, LinkEnd, MotionKey, Scene, Shape, obstacle
+from artuline.core.scene.model import Body, BodyRef, Bone, Figure, Link, LinkEnd, MotionKey, Scene, Shape, obstacle
+from artuline.core.setup.passing import Passing, let_pass, let_touch, passing
 from artuline.formats.scene_file import load_scene, save_scene
 
 BALL = Shape(kind="sphere", radius=0.1)
@@ -130,3 +131,21 @@ def test_an_obstacle_stands_until_a_group_hands_it_over():
         for _ in range(12):
             live.step()
         assert (live.matrices()[-1][0, 1, 3] > 2.999) == stands
+
+
+def test_what_passes_is_known_whatever_makes_it_and_can_be_changed():
+    """Pairs of a figure, of two, of holds and mounts: listed from both sides; set and taken back again the scene is what it was."""
+    names = ("quay", "buoy", "boom")
+    ball = Shape(kind="sphere", radius=0.1)
+    scene = Scene(figures=tuple(obstacle(n, ball, ()) for n in names))
+    quay, buoy, boom = (BodyRef(n, n) for n in names)
+    made = let_pass(scene, [(quay, buoy), (buoy, quay), (buoy, boom)])
+    assert len(made.pairs_off) == 2 and let_pass(made, [(buoy, quay)]) == made
+    assert {frozenset((p.a, p.b)) for p in passing(made, "buoy")} == {frozenset((quay, buoy)), frozenset((buoy, boom))}
+    assert all(p.a == quay for p in passing(made, "quay"))
+    assert let_touch(made, [(quay, buoy), (boom, buoy)]) == scene
+    hold = Link(
+        id="h", name="a hold", kind="weld", a=LinkEnd(figure="boom", body="boom"), b=LinkEnd(figure="quay", body="quay")
+    )
+    held = edit.scene(scene, links=(hold, hold.changed(id="t", kind="tie", lengths=(0.0, 1.0))))
+    assert passing(held, "quay") == [Passing(quay, boom, "a hold")]

@@ -425,3 +425,21 @@ def test_the_pose_of_the_tryout_becomes_a_key(demo, qtbot):
     demo.session.stack.undo()
     assert demo.session.scene.figures[0].layers == ()
     assert QApplication.activeModalWidget() is None and isinstance(demo.tryout.gravity, QCheckBox)
+
+
+def test_pairs_that_pass_are_listed_let_touch_and_made(demo, qtbot):
+    """In Bodies, by its buttons: of the figure itself, with a thing, and what a hold makes pass is said."""
+    s = demo.session
+    f = s.scene.figures[0]
+    demo.desk.go("Bodies")
+    chosen(demo, "hand_l", "thigh_l")
+    press(demo, qtbot, "Pass through each other")
+    press(demo, qtbot, "Let them pass")
+    f = s.scene.figures[0]
+    assert ("hand_l", "thigh_l") in f.pairs_off
+    rows = demo.details.findChildren(QPushButton)
+    row = next(b for b in rows if b.accessibleName() == "Touch hand_l thigh_l")
+    qtbot.mouseClick(row, LEFT)
+    assert ("hand_l", "thigh_l") not in s.scene.figures[0].pairs_off
+    s.stack.undo()
+    assert ("hand_l", "thigh_l") in s.scene.figures[0].pairs_off

@@ -25,9 +25,11 @@ MOST_FLIPS = 2  # times a contact may let go in a substep, so that none goes rou
 SLIGHT = 1e-3  # of the hardest push: smaller ones do not begin or cease in a damped step
 ENOUGH = 0.1  # share of what the slope promises with which the whole change is taken
 LEAST_STEP = 0.01  # share of a change of velocity that is taken at least
+MANY = 24  # contacts of a part
 MOST_TURNS = 3  # times its viscosity may be set anew
 HELD = 1e-4  # m/s: slower is held
-GIVING = 1.02  # times what friction bears, that gives way
+HOLDABLE = 0.2  # m/s: what is faster is left to what hits do
+GIVING, GIVING_OF = 1.02, 0.005  # times what friction bears, and share of the hardest push, that gives way
 STILL = 3e-3  # m/s: slower slides need not have the right friction before the next substep
 # of the hardest push: by how much a friction impulse may be wrong, of a slide and of a hit, before the matrix is made anew
 WRONG_SLIDE, WRONG_HIT = 0.06, 0.08
@@ -144,7 +146,7 @@ def prepare_contacts(B, S, P, C, O, K, h, most):
                 if m.state == PUSHING and before < c.target + 0.05:
                     c.state = PUSHING
                     # what held is likely to hold, however fast it would fall without
-                    slide = 0.0 if m.slide < HELD else slide
+                    slide = min(slide, m.slide)
                 elif likely > c.target - 0.02 * speed:
                     c.state = INACTIVE
         if not c.old and (P[p].olds == 0 or c.target - likely > HIT):
@@ -310,6 +312,8 @@ def update_contacts(B, C, K, catch, release, linear, damped):
     if changed:
         # while some still pull, what others push is not what friction may go by
         return YES, YES, unsettled
+    # where there are many, passes are few
+    tries = MOST_TURNS if K[CONTACTS] <= MANY else MOST_TURNS - 1
     for i in range(K[CONTACTS]):
         c = C[i]
         if c.swept or c.state == INACTIVE:
@@ -329,13 +333,17 @@ def update_contacts(B, C, K, catch, release, linear, damped):
             c.turns += 1
             changed = True
         most = c.friction * c.hold
-        if r >= k:
+        if catch and c.turns < MOST_TURNS and r >= k and k * slide > 1.3 * most + 0.02 * heavy:
             # what held gives way: it will slide about as fast as the rest of the push makes the bare bodies
-            if catch and c.turns < MOST_TURNS and k * slide > GIVING * most + 1e-3 * heavy:
-                rub(C, i, slide + (k * slide - most) / c.mass)
-                c.turns += 1
-                changed = changed or c.rubbing < 0.9 * k
-        elif catch and c.turns < MOST_TURNS and slide > HELD and (r + c.mass) * slide < most:
+            rub(C, i, slide + (k * slide - most) / c.mass)
+            c.turns += 1
+            changed = changed or c.rubbing < 0.9 * k
+        elif catch and c.turns < MOST_TURNS and slide <= STILL and r * slide > GIVING * most + GIVING_OF * heavy:
+            # it bears no more: others that hold take the rest, or it gives way, from substep to substep
+            rub(C, i, slide * min((r * slide / most) ** 2 if most > 0.0 else 4.0, 4.0))
+            c.turns += 1
+            changed = True
+        elif catch and c.turns < tries and r < k and HELD < slide < HOLDABLE and (r + c.mass) * slide < most:
             # no more than it bears stops it
             c.rubbing, c.slide = k, 0.0
             c.turns += 1

@@ -11,6 +11,7 @@ from artuline.core.setup.patch_fit import KINDS
 from artuline.desk.form import Form
 from artuline.desk.stations.bodies.commands import Commands
 from artuline.desk.stations.bodies.fit_list import FitList
+from artuline.desk.stations.bodies.pairs import fill_pairs
 from artuline.desk.widgets.fields import button, buttons, faint, row, rule, section
 from artuline.desk.widgets.label import Label
 
@@ -61,16 +62,10 @@ def _all(d: Form, w: Commands, f: Figure) -> None:
         button("Balance the masses…", w.ask_balance, icon="scale-balance",
                tip="Spreads a total: by anatomy for a person, else by volume without light bodies on heavy ones.")
     )  # fmt: skip
-    d.add(
-        row(
-            "Pairs that pass through",
-            Label(str(len(f.pairs_off))),
-            tip="They overlap at rest, so they do not collide.",
-        )
-    )
     d.add(rule(), section("Fit, the worst first"))
     d.add(FitList(d.session, f, w.fits(f)))
     d.add(faint("Click a body to change it; Shift adds, Ctrl and drag takes all in a frame."))
+    fill_pairs(d, f)
     d.add(rule(), section("Fit again"))
     _fit_options(d, w)
     d.add(
@@ -137,6 +132,7 @@ def _selected(d: Form, w: Commands, f: Figure, chosen: list[Body]) -> None:
             ("Another shape", w.add_shape, "Adds a shape to the body, beside the first"),
         )
     )
+    fill_pairs(d, f)
     d.add(rule(), section("Mass"))
     _mass(d, w, f, chosen, ids)
     d.add(rule(), section("Surface"))

@@ -1,0 +1,225 @@
+"""Scenes at random, of two to six features that meet: nothing stands still, jumps, costs too much, gains energy from nowhere, or depends on the order of its figures."""
+
+import sys
+import tempfile
+from pathlib import Path
+
+import numpy as np
+from tests import foreign
+
+from artuline.core.errors import ArtulineError
+from artuline.core.scene import edit
+from artuline.core.scene.assets import AssetStore
+from artuline.core.scene.model import (
+    Gusts,
+    Lane,
+    Link,
+    LinkEnd,
+    MotionKey,
+    Mount,
+    Push,
+    Rule,
+    Scene,
+    Shape,
+    Spring,
+    Strand,
+    StrandPoint,
+    obstacle,
+)
+from artuline.core.setup.ragdoll import set_up
+from artuline.core.setup.strand import add_strand
+from artuline.formats.importing import add_figure
+from benchmarks.contradictions import tried
+from benchmarks.lanes import lane
+
+END = 60
+SUBSTEPS = (2, 10, 40)
+COST = 10.0  # times the median of its scene that a frame may cost
+WRITERS = (foreign.write_centimetre_walker, foreign.write_crawler, foreign.write_walker)
+
+
+def figure_of(kind, _made={}):  # noqa: B006
+    """A scene with one stranger's figure that is set up, and its data; made once."""
+    if kind not in _made:
+        with tempfile.TemporaryDirectory() as folder:
+            path, assets = Path(folder) / "figure.glb", AssetStore()
+            WRITERS[kind](path)
+            scene, f, _ = add_figure(Scene(), assets, path)
+        _made[kind] = edit.map_figure(scene, f.id, lambda x: set_up(x, assets)).changed(start=0, end=END), assets
+    return _made[kind]
+
+
+def body_at(scene, rng):
+    f = scene.figures[0]
+    return f, f.bodies[int(rng.integers(len(f.bodies)))]
+
+
+def groups(scene, assets, rng):
+    f = scene.figures[0]
+    for start in (None, str(rng.choice([b.bone for b in f.bodies]))):
+        scene = edit.hand_over(scene, f.id, start, 10, 20)
+        last = next(g for g in scene.figures[0].groups if g.begins_at(start))
+        scene = edit.group(scene, f.id, last.id, handover=lane(rng), tone=Lane(rest=float(rng.choice([0.0, 0.2, 1.0]))))
+    return scene
+
+
+def limp(scene, assets, rng):
+    return edit.hand_over(scene, scene.figures[0].id, None, float(rng.integers(2, 20)), END + 20.0, 0.0, 0.0)
+
+
+def springy(scene, assets, rng):
+    f, body = body_at(scene, rng)
+    spring = Spring(
+        frequency=float(rng.uniform(1.0, 8.0)), ratio=float(rng.uniform(0.05, 1.0)), gravity=float(rng.integers(2))
+    )
+    return edit.springy(scene, f.id, body.bone, spring)
+
+
+def thing(scene, assets, rng):
+    """A ball, a box or a stick that falls near by."""
+    r = float(rng.uniform(0.03, 0.2))
+    shape = (
+        Shape(kind="sphere", radius=r), Shape(kind="box", half=(r, 0.5 * r, 2.0 * r)),
+        Shape(kind="capsule", radius=0.3 * r, half_length=2.0 * r),
+    )[int(rng.integers(3))]  # fmt: skip
+    name = edit.fresh_id("crate", {f.id for f in scene.figures})
+    place = tuple(float(v) for v in rng.uniform((-0.6, 1.2, -0.6), (0.6, 3.0, 0.6)))
+    made = obstacle(name, shape, (MotionKey(frame=0, position=place),))
+    scene = edit.add_figure(scene, made)
+    scene = edit.bodies(scene, name, {made.bodies[0].id}, lambda b: b.changed(density=float(rng.uniform(100, 3000))))
+    return edit.hand_over(scene, name, None, 0.0, END + 20.0, 0.0, 0.0)
+
+
+def sweeper(scene, assets, rng):
+    """A keyed bar that goes to and fro."""
+    name = edit.fresh_id("boom", {f.id for f in scene.figures})
+    y, z = rng.uniform(0.3, 1.5), rng.uniform(-0.5, 0.5)
+    keys = tuple(
+        MotionKey(frame=f, position=(float(1.5 * np.cos(2 * np.pi * f / END)), float(y), float(z)))
+        for f in range(0, END + 1, 10)
+    )
+    return edit.add_figure(scene, obstacle(name, Shape(kind="capsule", radius=0.06, half_length=0.6), keys))
+
+
+def hold(scene, assets, rng):
+    """A body held in the world, or tied to another thing."""
+    f, body = body_at(scene, rng)
+    others = [x for x in scene.figures if x.id != f.id and x.bodies]
+    name = edit.fresh_id("hold", {x.id for x in scene.links})
+    end, kind = None, str(rng.choice(["pin", "weld"]))
+    more = {}
+    if others and rng.random() < 0.7:
+        o = others[int(rng.integers(len(others)))]
+        end = LinkEnd(figure=o.id, body=o.bodies[0].id)
+        kind = str(rng.choice(["pin", "weld", "tie"]))
+        more = {"lengths": (0.0, float(rng.uniform(0.5, 3.0)))} if kind == "tie" else {}
+    start = float(rng.integers(0, 30))
+    stop = None if rng.random() < 0.5 else start + float(rng.integers(5, 30))
+    link = Link(
+        id=name, name=name, kind=kind, a=LinkEnd(figure=f.id, body=body.id), b=end, start=start, stop=stop, **more
+    )
+    return edit.scene(scene, links=(*scene.links, link))
+
+
+def rides(scene, assets, rng):
+    """A thing that rides on a bone."""
+    f, body = body_at(scene, rng)
+    name = edit.fresh_id("lamp", {x.id for x in scene.figures})
+    mount = Mount(
+        id="m", part=name, figure=f.id, bone=body.bone, position=(0.0, 0.02, 0.1), hold=str(rng.choice(["fixed", "swings"])),
+        stop=None if rng.random() < 0.5 else float(rng.integers(10, 50)),
+    )  # fmt: skip
+    made = obstacle(name, Shape(kind="box", half=(0.04, 0.08, 0.05)), (MotionKey(frame=0),))
+    scene = edit.add_figure(scene, made.changed(mounts=(mount,)))
+    if rng.random() < 0.6:
+        scene = edit.hand_over(scene, name, None, 0.0, END + 20.0, 0.0, 0.0)
+    return scene
+
+
+def rope(scene, assets, rng):
+    """A rope from the world to a bone, or loose over the scene."""
+    f, body = body_at(scene, rng)
+    a = tuple(float(v) for v in rng.uniform((-0.5, 2.0, -0.5), (0.5, 3.0, 0.5)))
+    hold_b = {"hold": "mounted", "figure": f.id, "bone": body.bone} if rng.random() < 0.6 else {}
+    b = tuple(float(v) for v in rng.uniform((-0.4, 0.5, -0.4), (0.4, 1.5, 0.4)))
+    points = (StrandPoint(position=a, hold="pinned"), StrandPoint(position=b, **hold_b))
+    strand = Strand(
+        points=points, kind=str(rng.choice(["rope", "cable"])), count=int(rng.integers(10, 30)), slack=0.15, hangs=True
+    )
+    return add_strand(scene, assets, strand)[0]
+
+
+def blow(scene, assets, rng):
+    f, body = body_at(scene, rng)
+    push = Push(
+        id=edit.fresh_id("push", {p.id for p in scene.pushes}), figure=f.id, body=body.id, start=float(rng.integers(2, 50)),
+        frames=float(rng.integers(1, 4)), impulse=tuple(float(v) for v in rng.normal(0.0, 20.0, 3)),
+    )  # fmt: skip
+    return scene.changed(pushes=(*scene.pushes, push))
+
+
+def wind(scene, assets, rng):
+    w = tuple(float(v) for v in rng.normal(0.0, 5.0, 3) * (1.0, 0.2, 1.0))
+    return scene.changed(wind=w, gusts=Gusts(strength=float(rng.uniform(0.0, 2.0)), rate=1.0))
+
+
+def touched(scene, assets, rng):
+    f = scene.figures[0]
+    return scene.changed(rules=(Rule(id="r", name="r", figure=f.id, when="touched"),))
+
+
+FEATURES = (groups, limp, springy, thing, sweeper, hold, rides, rope, blow, wind, touched)
+
+
+def scene_at(seed):
+    """A scene of two to six features, its data, and their names."""
+    rng = np.random.default_rng((31, seed))
+    scene, assets = figure_of(int(rng.integers(len(WRITERS))))
+    chosen = rng.choice(len(FEATURES), int(rng.integers(2, 7)), replace=False)
+    # what others hold on to comes first
+    chosen = sorted(chosen.tolist(), key=lambda k: FEATURES[k] in (hold, rides, rope))
+    names = []
+    for k in chosen:
+        try:
+            scene = FEATURES[k](scene, assets, rng)
+            names.append(FEATURES[k].__name__)
+        except (ArtulineError, ValueError) as error:
+            names.append(f"({FEATURES[k].__name__}: {str(error)[:60]})")
+    return scene, assets, names
+
+
+def faults_of(scene, assets):
+    """What is wrong with a run of a scene, in words."""
+    take, costs = tried(scene, assets)
+    found = []
+    if take.held:
+        found.append(f"stood still at {take.held[:3]}, {len(take.held)} frames")
+    # where little is free for most of the time, an ordinary frame is one factorisation a substep
+    median = max(float(np.median(costs[costs > 0])) if (costs > 0).any() else 0.0, float(scene.substeps))
+    if costs.max(initial=0) > COST * median:
+        found.append(f"frame {int(costs.argmax()) + 1} cost {costs.max() / median:.0f} medians")
+    speed = np.linalg.norm(np.diff(take.position, axis=0), axis=2) * scene.rate
+    if speed.max(initial=0.0) > 60.0:
+        k = np.unravel_index(speed.argmax(), speed.shape)
+        found.append(f"{speed.max():.0f} m/s at frame {k[0] + 1} of {take.bodies[k[1]]}")
+    return found
+
+
+def seams(first=0, count=200):
+    """Rows: how many runs of random scenes went wrong, and which."""
+    for substeps in SUBSTEPS:
+        bad = []
+        for seed in range(first, first + count):
+            scene, assets, names = scene_at(seed)
+            found = faults_of(scene.changed(substeps=substeps), assets)
+            if found:
+                bad.append(seed)
+                print(
+                    f"      seed {seed}, {substeps} substeps, {', '.join(names)}: {'; '.join(found)}",
+                    file=sys.stderr,
+                    flush=True,
+                )
+        yield f"{count} scenes of 2 to 6 features, {substeps} substeps: wrong", str(len(bad)), "0", not bad
+
+
+MEASUREMENTS = {"seams": seams}
