@@ -9,7 +9,7 @@ from artuline.core.geometry import rotation
 from artuline.core.geometry.polyhedron import triangle_mesh
 from artuline.core.physics.world import BodySpec, JointSpec, World
 from artuline.core.scene.model import Shape
-from benchmarks.scenes import X, deckhand, rod
+from benchmarks.scenes import X, deckhand, rod, slope
 
 #: Frames in a second, and substeps in a frame.
 RATES = ((24, 10), (24, 2), (24, 5), (24, 20), (24, 40), (30, 10), (60, 10), (120, 10))
@@ -201,6 +201,63 @@ def platforms():
             f"{1000 * worst:.3f} mm/s",
             "below 0.1 mm/s",
             worst < 1e-4,
+        )
+
+
+def pinched(share, mass, pad, friction, fps=24, substeps=10, seconds=2.0):
+    """Speed at which an upright stick slips down between two pads of ``pad`` kg that press on it, m/s; its weight is ``share`` of what their friction bears."""
+    upright = tuple(float(v) for v in rotation.align([1.0, 0.0, 0.0], [0.0, 1.0, 0.0]))
+    stick = Shape(kind="capsule", radius=0.02, half_length=0.3, rotation=upright)
+    block = Shape(kind="box", half=(0.03, 0.05, 0.05))
+    specs = [BodySpec((stick,), mass=mass, friction=friction)]
+    specs += [BodySpec((block,), mass=pad, friction=friction, position=side * 0.05 * X) for side in (-1.0, 1.0)]
+    world = World(specs, [JointSpec(-1, k, "slide", anchor=np.zeros(3)) for k in (1, 2)])
+    press = mass * 9.81 / (2.0 * friction * share)
+    world.bodies["push"][1, 0], world.bodies["push"][2, 0] = press, -press
+    seen = []
+    for _ in range(int(fps * seconds)):
+        world.step(1.0 / fps, substeps)
+        seen.append(world.poses()[0][0][1])
+    return abs(seen[-1] - seen[fps - 1]) / (seconds - 1.0)
+
+
+def let_slide(share, friction=0.4, fps=24, substeps=10):
+    """How far a box on a slope comes in the third second after it was put there at rest, of what Coulomb's law says, m; its weight is ``share`` of the cone."""
+    angle = np.arctan(friction * share)
+    world, _ = slope(np.degrees(angle), friction)
+    for _ in range(2 * fps):
+        world.step(1.0 / fps, substeps)
+    before = world.poses()[0][1].copy()
+    for _ in range(fps):
+        world.step(1.0 / fps, substeps)
+    way = 2.5 * 9.81 * (np.sin(angle) - friction * np.cos(angle))
+    return float(np.linalg.norm(world.poses()[0][1] - before)), max(way, 0.0)
+
+
+def held_by_friction():
+    for share in (0.5, 0.75, 0.9, 0.98):
+        for name, values in (
+            ("0.5 kg between pads of 0.2", (0.5, 0.2, 0.5)),
+            ("3 kg between pads of 0.05", (3.0, 0.05, 0.3)),
+        ):
+            worst = max(pinched(share, *values, substeps=s) for s in (4, 10, 40))
+            what = f"stick of {name} kg at {100 * share:.0f} % of the cone, 4, 10, 40 substeps"
+            yield what, f"{1000 * worst:.4f} mm/s", "below 0.05", worst < 5e-5
+        worst = max(let_slide(share, substeps=s)[0] for s in (4, 10, 40))
+        yield (
+            f"box on a slope at {100 * share:.0f} % of the cone, the same",
+            f"{1000 * worst:.4f} mm/s",
+            "below 0.05",
+            worst < 5e-5,
+        )
+    for share in (1.05, 1.1, 1.5):
+        found = [let_slide(share, substeps=s) for s in (4, 10, 40)]
+        off = max((way / exact - 1.0 for way, exact in found), key=abs)
+        yield (
+            f"box on a slope at {100 * share:.0f} % of the cone, way against Coulomb's",
+            f"{100 * off:+.1f} %",
+            "within 5 %",
+            abs(off) < 0.05,
         )
 
 
@@ -516,6 +573,7 @@ MEASUREMENTS = {
     "letting go": letting_go,
     "meshes": meshes,
     "platforms": platforms,
+    "held by friction": held_by_friction,
     "rolling": rolling,
     "joints": joints,
     "loads": loads,

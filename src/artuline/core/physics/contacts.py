@@ -146,7 +146,7 @@ def prepare_contacts(B, S, P, C, O, K, h, most):
                 if m.state == PUSHING and before < c.target + 0.05:
                     c.state = PUSHING
                     # what held is likely to hold, however fast it would fall without
-                    slide = min(slide, m.slide)
+                    slide = min(slide, m.slide if m.slide < HELD else 2.0 * m.slide)
                 elif likely > c.target - 0.02 * speed:
                     c.state = INACTIVE
         if not c.old and (P[p].olds == 0 or c.target - likely > HIT):
