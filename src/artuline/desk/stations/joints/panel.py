@@ -253,7 +253,7 @@ def _feel(d: Form, w: Commands, f: Figure, many: set[str], j: Joint) -> None:
         if j.limit_frequency > 0.0:
             number("Its damping", "limit_ratio", "", 5, 1.0, "1 returns without swinging over.")
             rest, fallen = np.degrees(soft_give(f, j, float(np.linalg.norm(d.session.scene.gravity))))
-            d.add(faint(f"Under what hangs on it gives {rest:.0f}°, {fallen:.0f}° where that falls onto it"))
+            d.add(faint(f"Gives {rest:.0f}° under what hangs on it, {fallen:.0f}° where that falls onto it"))
         else:
             number("Bounce", "bounce", "", 1, 0.0, "Share of its speed that a struck limit gives back.")
     linear = j.kind == "slide" or (j.kind == "axes" and any(r != (0.0, 0.0) for r in j.axes[:3]))
