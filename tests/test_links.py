@@ -4,6 +4,7 @@ import numpy as np
 import pytest
 from pydantic import ValidationError
 
+from artuline.core.checks.reach import check_reach
 from artuline.core.run.build import build
 from artuline.core.run.record import run
 from artuline.core.run.tryout import Tryout
@@ -149,3 +150,19 @@ def test_what_passes_is_known_whatever_makes_it_and_can_be_changed():
     )
     held = edit.scene(scene, links=(hold, hold.changed(id="t", kind="tie", lengths=(0.0, 1.0))))
     assert passing(held, "quay") == [Passing(quay, boom, "a hold")]
+
+
+@pytest.mark.parametrize("kind", ["pin", "weld"])
+@pytest.mark.parametrize("rate, substeps", [(24.0, 10), (60.0, 2)])
+def test_a_hold_that_begins_while_both_are_on_their_keys_goes_along_until_one_is_handed_over(kind, rate, substeps):
+    """The keys go on for fifteen frames after the hold began, by 0.6 m: it holds where the ball is let go, and does not pull it back."""
+    keys = (MotionKey(frame=0, position=(0.0, 2.0, 0.0)), MotionKey(frame=40, position=(1.6, 2.0, 0.0)))
+    ball = obstacle("buoy", BALL, keys)
+    hold = Link(id="h", name="h", kind=kind, a=LinkEnd(figure="buoy", body="buoy"), start=5.0)
+    scene = Scene(figures=(ball,), end=40, rate=rate, substeps=substeps, ground=None, links=(hold,))
+    scene = edit.hand_over(scene, "buoy", None, 20.0, 90.0, 0.0, 0.0)
+    assert not check_reach(scene, AssetStore())
+    take = run(scene, AssetStore())
+    x = take.position[:, 0, 0]
+    assert x[20] > x[5] + 0.4
+    assert np.abs(x[21:] - x[20]).max() < 2e-3 and not take.held

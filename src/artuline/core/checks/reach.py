@@ -69,8 +69,8 @@ def shortages(built: Built) -> list[Short]:
     if not free.any():
         return []
     x, q = built.world.inner(*built.keyed(frames))
-    on = _acting(built, frames)
-    anchors = _anchors(built, frames, x, q)
+    on = _acting(built, frames, free)
+    anchors = _anchors(built, frames, x, q, free)
     # what is free and acts changes a few times only
     states = np.concatenate([free, on], axis=1)
     found: dict[frozenset[int], Short] = {}
@@ -87,18 +87,23 @@ def shortages(built: Built) -> list[Short]:
     return sorted(found.values(), key=lambda s: -s.missing)
 
 
-def _acting(built: Built, frames: Array) -> NDArray[np.bool_]:
-    """Which joints of the world hold at frames (F, m)."""
+def _acting(built: Built, frames: Array, free: NDArray[np.bool_]) -> NDArray[np.bool_]:
+    """Which joints of the world hold at frames (F, m); what grips goes along with two ends that are on their keys."""
+    j, ends = built.world.joints, np.column_stack([free, np.zeros(len(frames), bool)])
     count, own = len(built.world.joints), len(built.joints)
     on = np.ones((len(frames), count), bool)
     held: list[Link | Mount] = [*built.scene.links, *(r.mount for r in built.rides if r.held)]
     for k, x in enumerate(held, own):
         on[:, k] = [x.acts(f) for f in frames]
+        if not (isinstance(x, Link) and x.kind == "tie"):
+            on[:, k] &= ends[:, j["child"][k]] | ends[:, j["parent"][k]]
     return on
 
 
-def _anchors(built: Built, frames: Array, x: Array, q: Array) -> Array:
-    """Where each joint of the world takes hold of its child and its parent (m, 2, 3), in their frames; links as they grip when they begin."""
+def _anchors(built: Built, frames: Array, x: Array, q: Array, free: NDArray[np.bool_]) -> Array:
+    """Where each joint of the world takes hold of its child and its parent (m, 2, 3), in their frames; links as they grip when they begin, or when the first of
+    their ends is handed over after that.
+    """
     j, own = built.world.joints, len(built.joints)
     found = np.stack([j["anchor_c"], j["anchor_p"]], axis=1)
     held = [(h, h.kind != "tie") for h in built.scene.links] + [(r.mount, True) for r in built.rides if r.held]
@@ -108,6 +113,8 @@ def _anchors(built: Built, frames: Array, x: Array, q: Array) -> Array:
                 np.clip(np.searchsorted(frames, h.start if h.start is not None else frames[0]), 0, len(frames) - 1)
             )
             c, p = int(j["child"][k]), int(j["parent"][k])
+            loose = free[at:, c] | (free[at:, p] if p >= 0 else False)
+            at += int(loose.argmax()) if loose.any() else 0
             place = x[at, c] + rotation.rotate(q[at, c], found[k, 0])
             if p >= 0:
                 place = rotation.rotate(rotation.conjugate(q[at, p]), place - x[at, p])

@@ -165,15 +165,19 @@ class Built:
         rides = [JointRef(self.parts[r.figure].figure.id, r.mount.id) for r in self.rides if r.held]
         return (*mine, *(JointRef(None, x.id) for x in self.scene.links), *rides)
 
-    def set_links(self, frame: float) -> None:
-        """Let the links and mounts of a frame hold: one that begins grips what is there."""
+    def set_links(self, frame: float, free: NDArray[np.bool_] | None = None) -> None:
+        """Let the links and mounts of a frame hold: one that begins grips what is there; where both ends are still on their keys (``free`` (n,): those that are
+        not), it goes along with them, and holds what there is when one is handed over.
+        """
+        j = self.world.joints
+        loose = np.ones(self.count + 1, bool) if free is None else np.append(free, False)
         held: list[tuple[Link | Mount, bool]] = [(x, x.kind != "tie") for x in self.scene.links]
         held += [(r.mount, True) for r in self.rides if r.held]
         for k, (link, grips) in enumerate(held, len(self.joints)):
             on = link.acts(frame)
-            if on and not self.world.joints["on"][k] and grips:
+            if on and grips and (not j["on"][k] or not (loose[j["child"][k]] or loose[j["parent"][k]])):
                 self.world.grip(k)
-            self.world.joints["on"][k] = on
+            j["on"][k] = on
 
     def set_present(self, frame: float) -> None:
         """Let what has not entered yet by a frame touch nothing."""

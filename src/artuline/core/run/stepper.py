@@ -63,7 +63,7 @@ class Stepper:
         self._leading.follow(course)
         self._take_back(course, a, course.free[a])
         built.set_present(course.first + frame)
-        built.set_links(course.first + frame)
+        built.set_links(course.first + frame, self.free)
         light = (built.weight < 1.0).any()
         lift = (built.weight[:, None] - 1.0) * course.gravity[a] if light else None
         set_pushes(world, built.pushes if course.pushes else [], course.first + frame, course.rate, course.k, lift)
