@@ -54,7 +54,12 @@ class Group(Model):
         """The handover as it acts at ``rate`` frames a second: nothing comes back to its keys in less than ``SHORTEST_RETURN``, or
         ``SHORTEST_LEAD`` if it is held in the world.
         """
-        return falling_softly(self.handover, (SHORTEST_LEAD if self.in_world else SHORTEST_RETURN) * rate)
+        return falling_softly(self.handover, self.shortest_return * rate)
+
+    @property
+    def shortest_return(self) -> float:
+        """Seconds that it takes at least from wholly physical to its keys."""
+        return SHORTEST_LEAD if self.in_world else SHORTEST_RETURN
 
     def begins_at(self, bone: str | None) -> bool:
         """Whether it is about a bone and all below it, or about the whole figure (None); not about bones that were chosen."""

@@ -5,7 +5,6 @@ from functools import partial
 from artuline.core.motion.poses import pose_frames
 from artuline.core.run.build import group_of
 from artuline.core.scene import edit
-from artuline.core.scene.group import SHORTEST_RETURN
 from artuline.core.scene.model import Figure, Group, Lane, Scene, Spring
 from artuline.desk.form import Form
 from artuline.desk.stations.blend import rules
@@ -258,17 +257,16 @@ def _interval(d: Form, f: Figure, g: Group) -> None:
         ("Physics from", "start", k0, "First frame that physics moves."),
         ("Back on keys at", "end", k3, "Frame at which the figure is exactly on its keys again."),
         ("Ramp in", "ramp_in", k1 - k0, "Frames over which the keys let go."),
-        (
-            "Ramp out",
-            "ramp_out",
-            k3 - k2,
-            f"Frames over which the figure returns to its keys; {SHORTEST_RETURN * d.session.scene.rate:.3g} of them at least, so that it does not jump.",
-        ),
+        ("Ramp out", "ramp_out", k3 - k2, "Frames over which the figure returns to its keys."),
     ):
         d.number(
             label, value, "", partial(interval, key),
             words="Change the interval", step=0.5, decimals=0, low=0 if "ramp" in key else -1e6, tip=tip,
         )  # fmt: skip
+    if g.acting(d.session.scene.rate) != g.handover:
+        d.add(
+            faint(f"It comes back over {g.shortest_return * d.session.scene.rate:.3g} frames: in less it would jump.")
+        )
 
 
 def _firmness(d: Form, w: Commands, f: Figure, g: Group) -> None:
