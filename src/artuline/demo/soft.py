@@ -23,7 +23,7 @@ HALF, RADIUS = 0.36, 0.19  # of the fender, without its ends, m
 def vest(assets: AssetStore) -> Scene:
     """The deckhand stumbles and falls on his life vest, two soft chambers of which one was made and copied."""
     figure = with_vest(ready_figure("deckhand", assets), assets).changed(clip="crossing")
-    scene = Scene(name="vest", rate=24.0, start=0, end=96, figures=(figure,), ground=Ground(), warm_up=12)
+    scene = Scene(name="vest", rate=24.0, start=0, end=96, figures=(figure,), ground=Ground(), warm_up=12, substeps=12)
     left = region_piece(figure, assets, CHAMBER + np.array([0.0, 0.0, SIZE[2]]))
     root = facing_the_rest(figure, assets, left, 0.03)
     if root is not None:

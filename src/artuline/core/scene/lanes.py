@@ -152,6 +152,9 @@ def falling_softly(lane: Lane, shortest: float) -> Lane:
         found += [(f - (points[0][1] - low) * shortest, points[0][1])]
     if not late and found == points[::-1]:
         return lane
+    # where lines meet at a key, rounding may put them past it
+    frames = np.minimum.accumulate([f for f, _ in found])
+    found = list(zip(frames.tolist(), (v for _, v in found)))
     return Lane(keys=tuple(Key(frame=f, value=min(max(v, 0.0), 1.0)) for f, v in reversed(found)), rest=lane.rest)
 
 
