@@ -25,11 +25,7 @@ MOST_FLIPS = 2  # times a contact may let go in a substep, so that none goes rou
 SLIGHT = 1e-3  # of the hardest push: smaller ones do not begin or cease in a damped step
 ENOUGH = 0.1  # share of what the slope promises with which the whole change is taken
 LEAST_STEP = 0.01  # share of a change of velocity that is taken at least
-MANY = 24  # contacts of a part
 MOST_TURNS = 3  # times its viscosity may be set anew
-HELD = 1e-4  # m/s: slower is held
-HOLDABLE = 0.2  # m/s: what is faster is left to what hits do
-GIVING, GIVING_OF = 1.02, 0.005  # times what friction bears, and share of the hardest push, that gives way
 STILL = 3e-3  # m/s: slower slides need not have the right friction before the next substep
 # of the hardest push: by how much a friction impulse may be wrong, of a slide and of a hit, before the matrix is made anew
 WRONG_SLIDE, WRONG_HIT = 0.06, 0.08
@@ -145,8 +141,6 @@ def prepare_contacts(B, S, P, C, O, K, h, most):
                     c.impulse[k] = m.force[k]
                 if m.state == PUSHING and before < c.target + 0.05:
                     c.state = PUSHING
-                    # what held is likely to hold, however fast it would fall without
-                    slide = min(slide, m.slide if m.slide < HELD else 2.0 * m.slide)
                 elif likely > c.target - 0.02 * speed:
                     c.state = INACTIVE
         if not c.old and (P[p].olds == 0 or c.target - likely > HIT):
@@ -312,8 +306,6 @@ def update_contacts(B, C, K, catch, release, linear, damped):
     if changed:
         # while some still pull, what others push is not what friction may go by
         return YES, YES, unsettled
-    # where there are many, passes are few
-    tries = MOST_TURNS if K[CONTACTS] <= MANY else MOST_TURNS - 1
     for i in range(K[CONTACTS]):
         c = C[i]
         if c.swept or c.state == INACTIVE:
@@ -333,21 +325,12 @@ def update_contacts(B, C, K, catch, release, linear, damped):
             c.turns += 1
             changed = True
         most = c.friction * c.hold
-        if catch and c.turns < MOST_TURNS and r >= k and k * slide > 1.3 * most + 0.02 * heavy:
+        if r >= k:
             # what held gives way: it will slide about as fast as the rest of the push makes the bare bodies
-            rub(C, i, slide + (k * slide - most) / c.mass)
-            c.turns += 1
-            changed = changed or c.rubbing < 0.9 * k
-        elif catch and c.turns < MOST_TURNS and slide <= STILL and r * slide > GIVING * most + GIVING_OF * heavy:
-            # it bears no more: others that hold take the rest, or it gives way, from substep to substep
-            rub(C, i, slide * min((r * slide / most) ** 2 if most > 0.0 else 4.0, 4.0))
-            c.turns += 1
-            changed = True
-        elif catch and c.turns < tries and r < k and HELD < slide < HOLDABLE and (r + c.mass) * slide < most:
-            # no more than it bears stops it
-            c.rubbing, c.slide = k, 0.0
-            c.turns += 1
-            changed = True
+            if catch and c.turns < MOST_TURNS and k * slide > 1.3 * most + 0.02 * heavy:
+                rub(C, i, slide + (k * slide - most) / c.mass)
+                c.turns += 1
+                changed = changed or c.rubbing < 0.9 * k
         elif slide > STILL:
             wanted = min(most / max(slide, 1e-12), k)
             wrong = abs(wanted - r) * slide > WRONG_SLIDE * heavy and (wanted > 1.8 * r or wanted < 0.25 * r)
