@@ -72,11 +72,7 @@ def test_an_arm_that_is_back_on_its_keys_falls_with_the_body(walker, rate, subst
     # as far down as without the arm's own interval
     assert abs(x[56, hips, 1] - lower[56]) < 0.25 and x[56, hips, 1] < 0.95 * x[0, hips, 1]
     # where it is at 0 it is as keyed against the chest, in the solver and to be seen
-    # (what strikes the arm itself turns it a little, as firmly as it is held)
-    off = against(scene, assets, take, "Left UpperArm", "Mate Torso")[42:58]
-    arm = [take.column(f.id, b.id) for b in f.bodies if b.bone in ("Left UpperArm", "Left Elbow")]
-    struck = (take.contact[42:58][:, arm] > 0.0).any(axis=1)
-    assert off[~struck].max() < 1.5 and off.max() < 4.0
+    assert against(scene, assets, take, "Left UpperArm", "Mate Torso")[42:58].max() < 1.5
     keys = keyed_pose(scene, assets, f, take.frames.astype(float), layers=False)
     i = f.bone_index["Left UpperArm"]
     assert np.degrees(rotation.angle_between(keys.rotation[:, i], take.poses[f.id].rotation[:, i]))[40:].max() < 1e-6
