@@ -207,18 +207,25 @@ def _renamed(about: np.ndarray, ids: dict[str, str]) -> np.ndarray:
     return np.frombuffer(json.dumps(found).encode(), np.uint8)
 
 
-def _tracks_as_curves(raw: dict[str, Any], data: Data) -> tuple[dict[str, Any], Data]:
-    """4 to 5: a track is two curves, of position and rotation, and no list of places; fingerprints are made anew from what each take was made from."""
+def _each(
+    raw: dict[str, Any], data: Data, change: Callable[[dict[str, Any]], dict[str, Any]]
+) -> tuple[dict[str, Any], Data]:
+    """A change of a scene's description, made in what each take was made from as well, with its fingerprint."""
     data = dict(data)
     takes = []
     for take in raw.get("takes", []):
         take, made = dict(take), _settings(take, data)
         if made is not None:
-            new = _with_tracks(made)
+            new = change(made)
             take["settings"] = _fingerprint_now(new) or take["settings"]
             _keep(take, data, new)
         takes.append(take)
-    return _with_tracks(raw) | {"takes": takes}, data
+    return change(raw) | {"takes": takes}, data
+
+
+def _tracks_as_curves(raw: dict[str, Any], data: Data) -> tuple[dict[str, Any], Data]:
+    """4 to 5: a track is two curves, of position and rotation, and no list of places; fingerprints are made anew from what each take was made from."""
+    return _each(raw, data, _with_tracks)
 
 
 def _with_tracks(raw: dict[str, Any]) -> dict[str, Any]:
@@ -237,16 +244,7 @@ def _with_tracks(raw: dict[str, Any]) -> dict[str, Any]:
 
 def _breaking_forces(raw: dict[str, Any], data: Data) -> tuple[dict[str, Any], Data]:
     """5 to 6: a joint breaks at a force, no longer at an impulse within a frame: the force that gives it in one, at the scene's rate."""
-    data = dict(data)
-    takes = []
-    for take in raw.get("takes", []):
-        take, made = dict(take), _settings(take, data)
-        if made is not None:
-            new = _with_forces(made)
-            take["settings"] = _fingerprint_now(new) or take["settings"]
-            _keep(take, data, new)
-        takes.append(take)
-    return _with_forces(raw) | {"takes": takes}, data
+    return _each(raw, data, _with_forces)
 
 
 def _with_forces(raw: dict[str, Any]) -> dict[str, Any]:
