@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 from benchmarks.contradictions import APART, BACK, CASES, GENTLE, strand, ties, tried
-from benchmarks.loads import KINDS, atwood, pendulum
+from benchmarks.loads import KINDS, atwood, capstan, pendulum
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -20,6 +20,13 @@ def test_a_load_on_a_rope_swings_and_pulls_as_it_weighs(kind, ratio, substeps):
     period, pull, halted, _ = pendulum(kind, 0.01 * ratio, substeps=substeps)
     # a thing in a hand swings in it with some friction
     assert abs(period) < (0.03 if kind == "mount" else 0.02) and abs(pull) < 0.02 and halted == 0
+
+
+@pytest.mark.parametrize("radius", [0.1, 0.2])
+@pytest.mark.parametrize("substeps", [4, 10])
+def test_a_line_that_slides_over_a_post_is_braked_as_it_must(radius, substeps):
+    off, halted = capstan(0.3, radius, 60, substeps)
+    assert abs(off) < 0.04 and halted == 0
 
 
 @pytest.mark.parametrize("kind", ["joint", "pin", "mount", "tie"])

@@ -213,3 +213,13 @@ def test_a_fall_comes_to_rest_without_glue():
     for _ in range(96):
         world.step(FRAME, 10)
     assert np.linalg.norm(world.bodies["v"], axis=1).mean() < 1e-3
+
+
+@pytest.mark.parametrize("substeps", [4, 10])
+@pytest.mark.parametrize("share", [0.5, 0.75, 0.95])
+def test_friction_holds_what_it_bears_and_lets_slide_what_it_does_not(share, substeps):
+    for mass, pad, friction in ((0.5, 0.2, 0.5), (3.0, 0.05, 0.3)):
+        assert truths.pinched(share, mass, pad, friction, substeps=substeps) < 5e-5
+    assert truths.let_slide(share, substeps=substeps)[0] < 5e-5
+    way, exact = truths.let_slide(2.05 - share, substeps=substeps)
+    assert way == pytest.approx(exact, rel=0.05)

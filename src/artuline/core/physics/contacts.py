@@ -25,6 +25,12 @@ MOST_FLIPS = 2  # times a contact may let go in a substep, so that none goes rou
 SLIGHT = 1e-3  # of the hardest push: smaller ones do not begin or cease in a damped step
 ENOUGH = 0.1  # share of what the slope promises with which the whole change is taken
 LEAST_STEP = 0.01  # share of a change of velocity that is taken at least
+SLOW = 0.5  # of the speed that it would slide at without friction: what slides slower is about to hold, or to begin to slide
+EXACT = 20.0  # times as exact as others is its friction
+GROWS, GROWTH = (
+    1.005,
+    1.6,
+)  # times its speed of the substep before, that says it begins to slide; times, that it is thought to go faster
 MOST_TURNS = 3  # times its viscosity may be set anew
 STILL = 3e-3  # m/s: slower slides need not have the right friction before the next substep
 # of the hardest push: by how much a friction impulse may be wrong, of a slide and of a hit, before the matrix is made anew
@@ -109,11 +115,13 @@ def prepare_contacts(B, S, P, C, O, K, h, most):
         c.mass = 1.0 / inverse
         ux, uy, uz = relative_speed(B, C, i, NO)
         before = n[0] * ux + n[1] * uy + n[2] * uz
+        slid = across(n, ux, uy, uz)
         ux, uy, uz = _free_relative_speed(B, C, i)
         ahead = n[0] * ux + n[1] * uy + n[2] * uz
         ux, uy, uz = relative_speed(B, C, i, YES)
         likely = n[0] * ux + n[1] * uy + n[2] * uz
         slide = across(n, ux, uy, uz)
+        c.slow = slid < SLOW * slide
         gap = c.gap
         c.target = -gap / h if gap > 0.0 else 0.0
         e = max(S[sa].restitution, S[sb].restitution)
@@ -135,21 +143,24 @@ def prepare_contacts(B, S, P, C, O, K, h, most):
             m = O[P[p].old + o]
             if m.feature == c.feature:
                 c.old, m.found = True, True
-                c.hold = m.hold
+                c.hold = m.hold * h
                 c.slid = m.slide
                 for k in range(3):
                     c.impulse[k] = m.force[k]
                 if m.state == PUSHING and before < c.target + 0.05:
                     c.state = PUSHING
+                    if c.slow:
+                        # what held or hardly slid goes on so, however fast it would fall without friction; what begins to slide goes ever faster
+                        slide = slid * (GROWTH if slid > GROWS * m.slid else 1.0)
                 elif likely > c.target - 0.02 * speed:
                     c.state = INACTIVE
-        if not c.old and (P[p].olds == 0 or c.target - likely > HIT):
+        if not c.old and (P[p].olds == 0 or c.target - before > HIT):
             c.hold = max(c.target - likely, 0.0) / inverse
             c.old = True
         c.slide = slide
     if bounced:
         pass_hits(B, C, K, h)
-    _pass_on(P, C, O, K)
+    _pass_on(P, C, O, K, h)
     for i in range(K[CONTACTS]):
         # under a load far above the bodies' own weight it must not give way either; what pushes harder than all that there is could, since
         # it is jammed among joints that cannot give way, would push ever harder
@@ -161,7 +172,7 @@ def prepare_contacts(B, S, P, C, O, K, h, most):
 
 
 @inlined
-def _pass_on(P, C, O, K):
+def _pass_on(P, C, O, K, h):
     """Contacts that are new where their pair touched before share the push that friction went by at those that are gone."""
     i = 0
     while i < K[CONTACTS]:
@@ -172,7 +183,7 @@ def _pass_on(P, C, O, K):
         left = 0.0
         for o in range(P[p].olds):
             m = O[P[p].old + o]
-            left += 0.0 if m.found else m.hold
+            left += 0.0 if m.found else m.hold * h
         for k in range(i, end):
             if not C[k].old:
                 C[k].hold = left / new
@@ -340,7 +351,7 @@ def update_contacts(B, C, K, catch, release, linear, damped):
                 changed = True
             used = r if linear else min(most / max(c.slide, 1e-12), k)
             exact = min(most / max(slide, 1e-12), k)
-            unsettled = max(unsettled, abs(used - exact) * slide / heavy)
+            unsettled = max(unsettled, abs(used - exact) * slide / heavy * (EXACT if c.slow else 1.0))
             c.slide = slide
     return changed, NO, unsettled
 
@@ -467,7 +478,8 @@ def remember(P, C, O, K, base, h):
         for k in range(3):
             m.force[k] = c.impulse[k] / h if c.swept else 0.0
         m.slide = c.slide_now if c.state == PUSHING else math.inf
-        m.hold = 0.5 * (c.hold + c.push) if c.state != INACTIVE else c.hold
+        m.slid = c.slid
+        m.hold = (0.5 * (c.hold + c.push) if c.state != INACTIVE else c.hold) / h
         p = c.pair
         if i == 0 or C[i - 1].pair != p:
             P[p].old, P[p].olds = base + i, 1

@@ -69,7 +69,7 @@ def bend_contacts(B, C, K, h, first):
         e[0], e[1], e[2] = e[0] + dx, e[1] + dy, e[2] + dz
         if not B[b].free:
             most = max(most, dx * dx + dy * dy + dz * dz)
-        if first:
+        if first and not C[i].slow:
             # of what rides on a turning body the likely velocity is no better than what it slid by before
             rub(C, i, min(across(C[i].normal, ux + dx, uy + dy, uz + dz), C[i].slid))
     return math.sqrt(most)

@@ -265,6 +265,7 @@ CONTACT = np.dtype(
         ("feature", _I),
         ("state", _I),
         ("swept", _B),
+        ("slow", _B),  # slides by less than what acts on it without friction changes its speed by
         ("old", _B),  # was there in the substep before
     ],
     align=True,
@@ -272,7 +273,8 @@ CONTACT = np.dtype(
 
 #: What is remembered of a contact from one substep to the next.
 MEMORY = np.dtype(
-    [("hold", _F), ("force", _F, 3), ("feature", _I), ("state", _I), ("found", _B), ("slide", _F)], align=True
+    [("hold", _F), ("force", _F, 3), ("feature", _I), ("state", _I), ("found", _B), ("slide", _F), ("slid", _F)],
+    align=True,
 )
 
 #: Springs that pull a point of a body to a place in the world; body -1: none.
