@@ -4,11 +4,13 @@ import dataclasses
 
 import numpy as np
 import pytest
+from benchmarks.orders import HEAPS, apart, falling
 
 from artuline.core.geometry import rotation
 from artuline.core.physics import island_runs
 from artuline.core.physics.state import ASKED, DONE, FACTORED, HALTED
 from artuline.core.physics.world import BodySpec, JointSpec, World
+from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Shape
 
 FRAME = 1.0 / 24.0
@@ -192,3 +194,8 @@ def test_a_large_heap_needs_no_table_of_all_pairs():
     rows = sum(a.nbytes for a in (world.pairs, world.spare, world.slots))
     assert rows < 40e6
     assert world.bodies["x"][:, 1].min() > 0.09
+
+
+@pytest.mark.parametrize("kinds", HEAPS[:4])
+def test_the_order_of_the_figures_is_of_no_account(kinds):
+    assert apart(falling(kinds), AssetStore(), orders=4).max() < 1e-6

@@ -155,7 +155,7 @@ def find_near(B, S, P, Q, H, X, K, row, dt):
                 continue
             if S[t].low[2] > S[s].high[2] or S[s].low[2] > S[t].high[2] or not may_collide(B, S, X, s, t):
                 continue
-            first = S[s].kind < S[t].kind or (S[s].kind == S[t].kind and S[s].id < S[t].id)
+            first = S[s].kind < S[t].kind or (S[s].kind == S[t].kind and S[s].rank < S[t].rank)
             a, b = (s, t) if first else (t, s)
             if not may_touch(B, S, a, b, dt):
                 continue

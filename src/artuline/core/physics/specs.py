@@ -49,6 +49,9 @@ class BodySpec:
     free: bool = True
     drapes: bool = False  # touches the skin of bodies that have one, not their shapes
     group: int = -1  # bodies of the same group do not collide; -1: no group
+    key: str = (
+        ""  # of two shapes of a kind, which is looked at from which: the same whatever order bodies are listed in
+    )
 
 
 @dataclass

@@ -216,6 +216,7 @@ SHAPE = np.dtype(
         ("body", _I),
         ("kind", _I),
         ("id", _I),  # its place in the world, whatever its place in an island
+        ("rank", _I),  # of two of a kind, the lower is the first of the pair
         ("bones", _I, PATCH_BONES),  # bodies that move a patch of skin, -1: none
         ("silent", _B),  # touches nothing
         ("drapes", _B),  # touches the skin of bodies that have one, not them

@@ -134,6 +134,7 @@ class World:
         self._add_skins(skins)
         self.row = np.arange(len(self.shapes))
         self.shapes["id"], self.shapes["silent"] = self.row, not contacts
+        self.shapes["rank"] = _ranks([bodies[i].key if i >= 0 else "" for i in self.shapes["body"]])
         if (self.shapes["kind"] == MESH).any():
             self.shapes["silent"][-1] = True  # the triangle in hand
         self.measure_reach()
@@ -490,3 +491,10 @@ def _tree_order(joints: list[JointSpec], n: int) -> list[int]:
     if len(order) + len(links) != len(joints):
         raise ArtulineError("joints form a closed loop", remedy="Close it by a weld or a pin.")
     return order + links
+
+
+def _ranks(keys: Sequence[str]) -> np.ndarray:
+    """Place of each key among all, sorted; equal ones stay in their order."""
+    ranks = np.empty(len(keys), np.int64)
+    ranks[np.argsort(np.array(keys, dtype=object), kind="stable")] = np.arange(len(keys))
+    return ranks
