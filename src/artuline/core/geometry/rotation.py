@@ -82,16 +82,17 @@ def slerp(a: ArrayLike, b: ArrayLike, t: ArrayLike) -> Array:
     return multiply(from_rotation_vector(step * np.asarray(t, float)[..., None]), a)
 
 
-def blend_over_time(a: ArrayLike, b: ArrayLike, t: Array) -> Array:
+def blend_over_time(a: ArrayLike, b: ArrayLike, t: Array, says: np.ndarray | None = None) -> Array:
     """From rotations a (F, 4) to b (F, 4) by shares t (F,), one way round for as long as a share is between 0 and 1: the short way would change sides where the
-    two are half a turn apart, and what it makes would jump. It is the short way round for most of that time.
+    two are half a turn apart, and what it makes would jump. It is the short way round for most of that time, of which only ``says`` (F,) counts.
     """
     step = multiply(b, conjugate(a))
     within = (t > 0.0) & (t < 1.0)
     ends = np.flatnonzero(np.diff(np.concatenate([[False], within, [False]]).astype(int)))
     for first, last in zip(ends[::2], ends[1::2]):
         run = make_continuous(step[first:last])
-        step[first:last] = run * (1.0 if run[:, 3].sum() >= 0.0 else -1.0)
+        short = run[:, 3] if says is None else run[says[first:last], 3]
+        step[first:last] = run * (1.0 if short.sum() >= 0.0 else -1.0)
     v, w = step[:, :3], step[:, 3]
     w = np.where(within, w, np.abs(w))
     v = np.where(within[:, None] | (step[:, 3:] >= 0.0), v, -v)

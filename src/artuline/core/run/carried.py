@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 
 from artuline.core.geometry.rotation import Array
 
-FREQUENCY = 80.0  # Hz at which what is on its keys below a physical body holds its keyed pose against it
+FREQUENCY = 120.0  # Hz at which what is on its keys below a physical body holds its keyed pose against it
 
 
 def carried_frequency(handover: Array, carrier: Array) -> Array:

@@ -217,6 +217,7 @@ def _follow(
         least = path[i, 1] + min(LIFT[0] * off, LIFT[1])
         if now[1] < least:
             turns[i] = bent(above[i], p[i, a], along[i], turns[i], np.array([now[0], least, now[2]]))
+    _spread(turns, fastest)
     lower = rotation.multiply(rotation.multiply(above, turns[:, 0]), turns[:, 1])
     rows = slice(first + 1, first + count - 1)
     pose.rotation[rows, a], pose.rotation[rows, b] = turns[1:-1, 0], turns[1:-1, 1]
@@ -226,7 +227,10 @@ def _follow(
 def _spread(turns: Array, fastest: float) -> None:
     """Spread a turn (N, k, 4) that is too fast for one frame, where a foot passes close by the hip, over its neighbours; in place."""
     for _ in range(len(turns)):
-        fast = np.any(rotation.angle_between(turns[1:], turns[:-1]) > fastest, axis=1)
+        # what turns the lower bone turns the foot against it
+        lower = rotation.multiply(turns[:, 0], turns[:, 1])[:, None]
+        every = np.concatenate([turns, lower], axis=1)
+        fast = np.any(rotation.angle_between(every[1:], every[:-1]) > fastest, axis=1)
         near = np.flatnonzero(fast[1:] | fast[:-1]) + 1
         if not len(near):
             return

@@ -102,16 +102,21 @@ def put(
         if r.clip is None:
             pose.rotation[at], pose.translation[at] = start_q, start_p
             continue
-        goal = clip_pose(scene, assets, r.clip, frames[rows])
-        root = root_at(scene, assets, figure, frames[rows])
+        # the way round is that of the whole passage, whatever frames are asked for
+        whole = np.arange(r.frame, int(np.ceil(r.end)) + 1, dtype=float)
+        times = np.union1d(whole, frames[rows])
+        asked, says = np.searchsorted(times, frames[rows]), np.isin(times, whole)
+        goal = clip_pose(scene, assets, r.clip, times)
+        root = root_at(scene, assets, figure, times)
         carry = np.linalg.inv(root) @ r.place @ root
         for b in r.bones:
             if skeleton.parents[b] < 0:
                 m = carry @ transforms.compose(goal.translation[:, b], goal.rotation[:, b], goal.scale[:, b])
                 goal.translation[:, b], goal.rotation[:, b] = rigid(m)
-        passage = np.ones(len(rows)) if at_once else (frames[rows] - r.frame) / (r.end - r.frame)
-        share = smooth_step(np.clip(passage, 0.0, 1.0))[:, None]
-        pose.rotation[at] = rotation.slerp(
-            np.broadcast_to(start_q, goal.rotation[:, r.bones].shape), goal.rotation[:, r.bones], share
-        )
-        pose.translation[at] = start_p + share[..., None] * (goal.translation[:, r.bones] - start_p)
+        passage = np.ones(len(times)) if at_once else (times - r.frame) / (r.end - r.frame)
+        share = smooth_step(np.clip(passage, 0.0, 1.0))
+        for k, b in enumerate(r.bones):
+            start = np.broadcast_to(start_q[0, k], (len(times), 4))
+            pose.rotation[rows, b] = rotation.blend_over_time(start, goal.rotation[:, b], share, says)[asked]
+        at_goal = goal.translation[np.ix_(asked, r.bones)]
+        pose.translation[at] = start_p + share[asked, None, None] * (at_goal - start_p)
