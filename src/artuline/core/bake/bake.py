@@ -1,7 +1,7 @@
 """A take becomes keys on the bones: fitted, on a layer above the clip, with the error measured in space."""
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -16,6 +16,7 @@ from artuline.core.motion.clip import Clip
 from artuline.core.motion.goals import curve_of
 from artuline.core.motion.keyed import keyed_pose, load_clip, root_at
 from artuline.core.motion.skeleton import Pose, skeleton_of, under
+from artuline.core.run.cycle import AGREE
 from artuline.core.run.take import Take
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
@@ -198,13 +199,15 @@ def baking(scene: Scene, assets: AssetStore, figure: Figure, take: Take, wish: B
     ramps = (wish.ramp if first > whole[0] else 0, wish.ramp if last < whole[1] else 0)
     ends = {skeleton.names[limb.end] for limb in limbs}
     curves = tuple(n for limb in figure.goals if limb.end in ends for n in limb.curves)
-    return Baking(fitter, take.frames[window], scene.rate, ramps, curves, true, tuple(b.bone for b in figure.bodies))
+    closed = take.cycle is not None and take.cycle[1] <= AGREE and last - first == len(take.frames) - 1
+    bones = tuple(b.bone for b in figure.bodies)
+    return Baking(fitter, take.frames[window], scene.rate, ramps, curves, true, bones, closed)
 
 
 @dataclass(eq=False)
 class Baking:
     """A bake at work: its fitter, the frames (F,) that it fits, their rate, the ramps of its layer, the names of the curves of limbs that it leads, and the
-    pose of the take (F, B) with the bones that are compared with it.
+    pose of the take (F, B) with the bones that are compared with it. ``cycle``: it is a closed loop, whose curves end as they begin.
     """
 
     fitter: Fitter
@@ -214,6 +217,7 @@ class Baking:
     curves: tuple[str, ...] = ()
     pose: Pose | None = None
     bones: tuple[str, ...] = ()
+    cycle: bool = False
 
     def result(self) -> Baked:
         """What the keys are by now, and how far they are from the take, on the frames and between them."""
@@ -222,6 +226,8 @@ class Baking:
         start = int(frames[0])
         fine = fitter.fine
         channels = [_channel(names[b], path, k, start, self.rate, fine) for (b, path), k in sorted(fitter.keys.items())]
+        if self.cycle:
+            channels = [_round(c, self.rate) for c in channels]
         angles, distance = np.degrees(fitter.angles()), 1000.0 * fitter.distances()
         found: dict[str, float] = {}
         for i, (b, _) in enumerate(fitter.points):
@@ -268,6 +274,45 @@ def _channel(bone: str, path: str, keys: Keys, start: int, rate: float, fine: in
     """A channel of keys whose rows are frames, or parts of them."""
     values = np.stack([keys.slope_in * rate * fine, keys.values, keys.slope_out * rate * fine], axis=1)
     return Channel(bone, path, "CUBICSPLINE", (start + keys.rows / fine) / rate, values)  # type: ignore[arg-type]
+
+
+def _round(channel: Channel, rate: float) -> Channel:
+    """A cubic curve of a closed loop: it ends as it begins, value and slope; what travels goes on as it began.
+
+    Keys a frame from both ends keep the rest of it as it is.
+    """
+    times = channel.times
+    if len(times) < 2 or times[-1] - times[0] < 2.5 / rate:
+        return channel
+    channel = _split(_split(channel, times[0] + 1.0 / rate), times[-1] - 1.0 / rate)
+    values = channel.values.copy()
+    first, last = values[0, 1], values[-1, 1]
+    side = -1.0 if channel.path == "rotation" and first @ last < 0.0 else 1.0
+    if channel.path == "rotation" or np.abs(last - first).max() < 1e-3 * max(np.ptp(values[:, 1], axis=0).max(), 1e-9):
+        values[-1, 1] = side * first
+    # as steep as from a frame before the seam to a frame after it
+    slope = 0.5 * rate * ((values[1, 1] - first) + side * (last - values[-2, 1]))
+    values[0, [0, 2]], values[-1, [0, 2]] = slope, side * slope
+    return replace(channel, values=values)
+
+
+def _split(channel: Channel, time: float) -> Channel:
+    """A cubic curve with one more key, that does not change it."""
+    times, values = channel.times, channel.values
+    if np.abs(times - time).min() < 1e-9:
+        return channel
+    k = int(np.searchsorted(times, time))
+    span = times[k] - times[k - 1]
+    u, a, b = (time - times[k - 1]) / span, values[k - 1], values[k]
+    out, into = a[2] * span, b[0] * span
+    rise = b[1] - a[1]
+    value = a[1] + u * (out + u * (3.0 * rise - 2.0 * out - into + u * (out + into - 2.0 * rise)))
+    slope = (out + u * (2.0 * (3.0 * rise - 2.0 * out - into) + 3.0 * u * (out + into - 2.0 * rise))) / span
+    if channel.path == "rotation":
+        length = np.linalg.norm(value)
+        value, slope = value / length, slope / length
+    key = np.stack([slope, value, slope])
+    return replace(channel, times=np.insert(times, k, time), values=np.insert(values, k, key, axis=0))
 
 
 def add_layer(

@@ -5,6 +5,7 @@ from functools import partial
 import numpy as np
 
 from artuline.core.checks.bodies import check_bodies
+from artuline.core.checks.cycle import check_cycle
 from artuline.core.checks.finding import Finding, Fix
 from artuline.core.checks.joints import check_joints
 from artuline.core.checks.mounts import check_mounts
@@ -40,6 +41,7 @@ def check(scene: Scene, assets: AssetStore) -> list[Finding]:
             found += _figure(scene, f, assets)
     found += _links(scene)
     found += check_reach(scene, assets)
+    found += check_cycle(scene, assets)
     take = scene.active_take()
     if take is not None and take.settings != scene.settings_fingerprint():
         found.append(Finding(1, f"{take.name} was made with other settings than the scene has now. Run again."))

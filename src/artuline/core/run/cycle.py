@@ -8,7 +8,7 @@ from artuline.core.errors import ArtulineError
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.keyed import keyed_pose, root_at
-from artuline.core.motion.skeleton import skeleton_of
+from artuline.core.motion.skeleton import rest_matrices, skeleton_of
 from artuline.core.run.build import Built
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Figure, Scene
@@ -33,7 +33,7 @@ def travel_of(scene: Scene, assets: AssetStore, figure: Figure) -> Array:
     """How far (3,) the keys take a figure's topmost bone in the range, m; 0 for what comes back to where it was."""
     at = _tops(scene, assets, figure)
     way = at[1] - at[0]
-    size = np.ptp(skeleton_of(figure).bind_world()[:, :3, 3], axis=0).max() if len(figure.bones) > 1 else 1.0
+    size = np.ptp(rest_matrices(figure)[:, :3, 3], axis=0).max() if len(figure.bones) > 1 else 1.0
     return np.asarray(way if np.linalg.norm(way) > OFF * size else np.zeros(3))
 
 
@@ -59,11 +59,11 @@ def opened(scene: Scene, assets: AssetStore) -> list[Open]:
             found.append(Open(text, f.id, f.bones[k].name))
         for g in f.groups:
             for name in ("handover", "tone", "steadiness", "calm"):
-                a, b = getattr(g, name).sample(ends)
+                a, b = getattr(g, name).value(ends)
                 if abs(a - b) > LANES:
                     found.append(Open(f"{f.name}, {g.name}: {name} ends at {b:.2f} and begins at {a:.2f}", f.id))
-    for name, lane in (("gravity", scene.gravity_lane), ("wind", scene.wind_lane)):
-        if lane.keys and np.abs(np.diff(lane.sample(ends), axis=0)).max() > LANES:
+    for name, lane, rest in (("gravity", scene.gravity_lane, scene.gravity), ("wind", scene.wind_lane, scene.wind)):
+        if np.abs(np.diff(lane.value(ends, rest), axis=0)).max() > LANES:
             found.append(Open(f"the {name} ends otherwise than it begins"))
     if scene.rules:
         found.append(Open(f"the rule {scene.rules[0].name} hands over for good"))

@@ -25,6 +25,10 @@ def wind_at(scene: Scene, frames: Array) -> Array:
     random = np.random.default_rng(int(gusts.seed))
     # about an octave around the rate, so that no two gusts are alike; together of unit mean square
     rates = gusts.rate * np.exp2(random.uniform(-1.0, 1.0, WAVES))
+    if scene.cycle and scene.end > scene.start:
+        # whole waves in a round
+        rounds = (scene.end - scene.start) / scene.rate
+        rates = np.maximum(np.round(rates * rounds), 1.0) / rounds
     phases = random.uniform(0.0, 2.0 * np.pi, WAVES)
     waves = np.sin(2.0 * np.pi * rates * (np.asarray(frames) / scene.rate)[:, None] + phases)
     swell = np.sqrt(2.0 / WAVES) * waves.sum(axis=1)

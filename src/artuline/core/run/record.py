@@ -14,6 +14,7 @@ from artuline.core.motion.places import own_root
 from artuline.core.motion.skeleton import Pose, rigid, skeleton_of, under
 from artuline.core.physics.state import ASKED, DONE, HALTED
 from artuline.core.run.build import Built, Ride, build, require_bodies
+from artuline.core.run.cycle import AGREE, AGREE_MM, MOST_ROUNDS, apart, close, require_round, travels
 from artuline.core.run.gaps import Grips
 from artuline.core.run.planting import plant_feet
 from artuline.core.run.prepare import ensure_kernels
@@ -69,55 +70,111 @@ def run(
         )
     # compiled here they would give other bits than loaded
     ensure_kernels(cancelled=cancelled)
+    if scene.cycle:
+        require_round(scene, assets)
     built = build(scene, assets)
-    frames = np.arange(scene.start, scene.end + 1)
-    rec = _Record(built, frames)
-    returning = coming(scene)
-    count = len(frames)
-    stepper, rules = Stepper(built), Rules(built)
+    recording = _Recording(built, progress, cancelled, partial, watch)
     if scene.warm_up > 0:
-        _warm_up(stepper, cancelled)
-    done, first, seen, pause = 0, 0, 0.0, WATCH_SECONDS
-    while first < count - 1:
-        if done and cancelled():
+        _warm_up(recording.stepper, cancelled)
+    if not scene.cycle:
+        return recording.played()
+    way, before = travels(built), None
+    while True:
+        rec = recording.round()
+        rounds = recording.rounds + 1
+        now = rec.p, rec.q
+        apart_ = apart(before, now) if before is not None else (np.inf, np.inf)
+        if (apart_[0] <= AGREE and apart_[1] <= AGREE_MM) or rounds == MOST_ROUNDS or recording.stopped:
             break
-        while returning and returning[0][0] <= frames[first]:
-            rec.begin_return(*returning.pop(0))
-        last = min(first + CHUNK, count - 1)
-        if returning:
-            last = min(last, returning[0][0] - scene.start)
-        chunk = Chunk(built, frames[first], last - first)
-        for given in rules.given.values():
-            chunk.give(built.parts[given.figure].rows, 0, given.rule.tone)
+        before = now
+        recording.back(way)
+    if recording.stopped and before is None:
+        return rec.take(recording.done + 1)
+    if apart_[0] <= AGREE and not recording.stopped:
+        close(rec.p, rec.q, way, np.asarray((rec.handover > 0.0).any(axis=0)))
+    return rec.take(recording.done + 1, cycle=(rounds, apart_[0]))
+
+
+class _Recording:
+    """Plays the range of a scene, once or round after round, and keeps what there is."""
+
+    def __init__(
+        self, built: Built, progress: Progress, cancelled: Callable[[], bool], partial: bool, watch: Watch | None
+    ):
+        self.built, self.stepper, self.rules = built, Stepper(built), Rules(built)
+        self.progress, self.cancelled, self.partial, self.watch = progress, cancelled, partial, watch
+        self.frames = np.arange(built.scene.start, built.scene.end + 1)
+        self.done, self.rounds, self.stopped = 0, 0, False
+        self._seen, self._pause = 0.0, WATCH_SECONDS
+
+    def played(self) -> Take:
+        """Once, as a take."""
+        return self.round().take(self.done + 1)
+
+    def back(self, way: Array) -> None:
+        """What goes on begins the next round where it began this one, way (n, 3) back."""
+        self.rounds += 1
+        self.built.world.bodies["x"][self.stepper.free] -= way[self.stepper.free]
+        self.built.world.reset_report()
+
+    def round(self) -> "_Record":
+        """The range once."""
+        rec, returning, count = _Record(self.built, self.frames), coming(self.built.scene), len(self.frames)
+        self.done, first = 0, 0
+        while first < count - 1 and not self.stopped:
+            if self.done and self.cancelled():
+                break
+            while returning and returning[0][0] <= self.frames[first]:
+                rec.begin_return(*returning.pop(0))
+            last = min(first + CHUNK, count - 1)
+            if returning:
+                last = min(last, returning[0][0] - int(self.frames[0]))
+            self._chunk(rec, first, last)
+            first = last
+        return rec
+
+    def _chunk(self, rec: "_Record", first: int, last: int) -> None:
+        """Some frames whose keyed motion is sampled together."""
+        chunk = Chunk(self.built, self.frames[first], last - first)
+        for given in self.rules.given.values():
+            chunk.give(self.built.parts[given.figure].rows, 0, given.rule.tone)
+        free, world = self.stepper.free, self.built.world
         if first == 0:
             rec.p[0], rec.q[0] = chunk.p[chunk.lead], chunk.q[chunk.lead]
-            if stepper.free.any():
-                p, q = built.world.poses()
-                rec.p[0, stepper.free], rec.q[0, stepper.free] = p[stepper.free], q[stepper.free]
+            if free.any():
+                p, q = world.poses()
+                rec.p[0, free], rec.q[0, free] = p[free], q[free]
         for k in range(last - first):
-            if cancelled():
-                if not (partial and done >= 2):
+            if self.cancelled():
+                if not (self.partial and self.done >= 2):
                     raise CancelledError
-                break
-            if rules:
+                self.stopped = True
+                return
+            if self.rules:
                 # what is on its keys is where it begins the frame
-                keyed, at = ~stepper.free, chunk.lead + k * chunk.k
-                built.world.bodies["x"][keyed], built.world.bodies["q"][keyed] = chunk.x[at][keyed], chunk.r[at][keyed]
-            for given in rules.look(float(frames[first + k])) if rules else ():
-                chunk.give(built.parts[given.figure].rows, k, given.rule.tone)
+                keyed, at = ~self.stepper.free, chunk.lead + k * chunk.k
+                world.bodies["x"][keyed], world.bodies["q"][keyed] = chunk.x[at][keyed], chunk.r[at][keyed]
+            for given in self.rules.look(float(self.frames[first + k])) if self.rules else ():
+                chunk.give(self.built.parts[given.figure].rows, k, given.rule.tone)
                 rec.give(given, first + k)
-            stepper.step(chunk, k)
-            done = first + k + 1
-            rec.keep(done)
-            progress(done, count - 1)
-            if watch is not None and time.perf_counter() - seen > pause:
-                began = time.perf_counter()
-                watch(int(frames[done]), {f.id: rec.watched(n, done) for n, f in rec.figures() if not f.stays})
-                # looking takes a small share of the work only
-                seen = time.perf_counter()
-                pause = max(WATCH_SECONDS, WATCH_SHARE * (seen - began))
-        first = last
-    return rec.take(done + 1)
+            self.stepper.step(chunk, k)
+            self.done = first + k + 1
+            rec.keep(self.done)
+            # how many rounds there will be is not known: at least one more than there were
+            count = len(self.frames) - 1
+            more = 2 if self.built.scene.cycle and self.rounds > 0 else 1
+            self.progress(self.rounds * count + self.done, (self.rounds + more) * count)
+            self._show(rec)
+
+    def _show(self, rec: "_Record") -> None:
+        """Hand what there is to who watches, which takes a small share of the work only."""
+        if self.watch is None or time.perf_counter() - self._seen <= self._pause:
+            return
+        began = time.perf_counter()
+        frame = int(self.frames[self.done])
+        self.watch(frame, {f.id: rec.watched(n, self.done) for n, f in rec.figures() if not f.stays})
+        self._seen = time.perf_counter()
+        self._pause = max(WATCH_SECONDS, WATCH_SHARE * (self._seen - began))
 
 
 def _warm_up(stepper: Stepper, cancelled: Callable[[], bool]) -> None:
@@ -288,8 +345,8 @@ class _Record:
             bone[j.child] for (k, j), gone in zip(self.built.joints, open_.tolist()) if k == figure and gone
         )
 
-    def take(self, count: int) -> Take:
-        """The first ``count`` frames as a take."""
+    def take(self, count: int, cycle: tuple[int, float] | None = None) -> Take:
+        """The first ``count`` frames as a take; ``cycle``: rounds, and degrees by which the last two differed."""
         rows, world = slice(0, count), self.built.world
         if not (np.isfinite(self.p[rows]).all() and np.isfinite(self.q[rows]).all()):
             raise ArtulineError("the simulation lost its numbers", remedy="Report this scene: it should not happen.")
@@ -311,6 +368,7 @@ class _Record:
             substeps=(int(world.counters[ASKED]), int(world.counters[DONE])),
             held=tuple(f for f in self.held if f <= self.frames[count - 1]),
             given=tuple(g.said(self.built) for g in self.given),
+            cycle=cycle,
         )
 
 

@@ -36,7 +36,7 @@ class Scene(Model):
 
     ``gravity`` in m/s^2, ``wind`` in m/s, both over time where their lanes have keys. ``warm_up``: frames simulated
     before the first with its keyed pose held, or with the keys before it playing (``warm_up_plays``). The air resists only in scenes
-    with wind. ``pairs_off``: bodies of
+    with wind. ``cycle``: the range goes round, so that a take ends as it begins. ``pairs_off``: bodies of
     different figures that do not collide.
     """
 
@@ -57,6 +57,7 @@ class Scene(Model):
     ground: Ground | None = Ground()
     warm_up: Annotated[int, Field(ge=0, le=10000)] = 0
     warm_up_plays: bool = False
+    cycle: bool = False
     figures: tuple[Figure, ...] = ()
     links: tuple[Link, ...] = ()
     takes: tuple[TakeRef, ...] = ()

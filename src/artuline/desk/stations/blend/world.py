@@ -63,6 +63,8 @@ def fill_world(d: Form, w: Forces) -> None:
     if sc.warm_up > 0:
         d.toggle("It plays", sc.warm_up_plays, lambda on: d.edit("Change the warm-up", lambda x: edit.scene(x, warm_up_plays=on)),
                  "On: the keys before the first frame play in, so that what swings already swings. Off: its pose is held.")  # fmt: skip
+    d.toggle("Closed loop", sc.cycle, lambda on: d.edit("Closed loop", lambda x: edit.scene(x, cycle=on)),
+             "Round after round is simulated until two agree, so that the take, and its keys, end as they begin")  # fmt: skip
 
 
 def _gravity(d: Form, w: Forces, sc: Scene, frame: float) -> None:

@@ -58,6 +58,9 @@ def fill(d: Form, w: Commands, f: Figure) -> None:
             tip="Substeps in which something turns too fast or hits too hard are halved by themselves.",
         )
     )
+    if take.cycle is not None:
+        rounds, open_ = take.cycle
+        d.add(row("Closed loop", Label(f"{rounds} rounds, the last two within {open_:.2f}°")))
     if ref.steered:
         d.add(d.act("steer again"))
     elif stale:
