@@ -4,12 +4,14 @@ import json
 
 import numpy as np
 import pytest
+from benchmarks.seams import figure_of
 from pydantic import ValidationError
 from scipy.integrate import solve_ivp
 
 from artuline.core.bake.bake import BakeWish
 from artuline.core.bake.delivery import bake_take, company, delivery
 from artuline.core.bake.merged import Rests
+from artuline.core.checks.checks import check
 from artuline.core.geometry import rotation, transforms
 from artuline.core.motion.keyed import keyed_matrices, root_at
 from artuline.core.motion.places import places_at
@@ -344,3 +346,33 @@ def test_a_pail_leaves_with_its_hand_as_it_was_shown(tmp_path, boom, together):
         assert len(document["skins"]) == 2 and max(document["skins"][1]["joints"]) == max(number.values())
     back = read_figure(written[-1], AssetStore()).figure
     assert {"bail", "pail"} <= set(back.bone_index) and back.clips
+
+
+@pytest.mark.parametrize("kind, bone", [(0, "Left Elbow"), (1, "LeftLimb0B")])
+def test_what_would_jump_to_its_own_keys_when_it_is_let_go_is_said_and_mended(kind, bone):
+    scene, assets = figure_of(kind)
+    holder = scene.figures[0]
+    thing = obstacle(
+        "float", Shape(kind="box", half=(0.05, 0.08, 0.04)), (MotionKey(frame=0, position=(2.0, 0.5, 1.0)),)
+    )
+    thing = thing.changed(
+        mounts=(
+            Mount(id="m", part="float", figure=holder.id, bone=bone, position=(0.0, 0.1, 0.0), start=0.0, stop=20.0),
+        )
+    )
+    scene = edit.add_figure(scene, thing).changed(end=40)
+
+    def leap(s):
+        take = run(s, assets) if any(g.handover.rest or g.handover.keys for f in s.figures for g in f.groups) else None
+        x = keyed_matrices(s, assets, s.figure("float"), np.arange(0.0, 41.0))[:, 0, :3, 3]
+        if take is not None:
+            x = take.position[:, take.column("float", "float")]
+        return np.linalg.norm(np.diff(x, axis=0), axis=1)[17:23].max()
+
+    assert leap(scene) > 0.5
+    found = next(x for x in check(scene, assets) if "let go at frame 20" in x.text)
+    assert "jumps" in found.text and found.fix_label == "Key it where it is let go"
+    for fix in (found.fix, found.more[0][1]):
+        mended = fix(scene)
+        assert leap(mended) < 0.1
+        assert not any("let go at frame 20" in x.text for x in check(mended, assets))

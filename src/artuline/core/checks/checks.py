@@ -37,8 +37,8 @@ def check(scene: Scene, assets: AssetStore) -> list[Finding]:
             )
         )
     for f in scene.figures:
-        if not f.stays:
-            found += _figure(scene, f, assets)
+        # what is never let go may still ride, and jump where that ends
+        found += check_mounts(scene, f, assets) if f.stays else _figure(scene, f, assets)
     found += _links(scene)
     found += check_reach(scene, assets)
     found += check_cycle(scene, assets)

@@ -9,7 +9,7 @@ from artuline.core.motion.skeleton import rigid
 from artuline.core.run.build import group_of
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.model import Figure, Lane, Mount, Scene
+from artuline.core.scene.model import Figure, Lane, MotionKey, Mount, Scene
 from artuline.core.setup.grip import as_it_is
 
 FAR = 0.06  # metres that a thing may move into the hand at once
@@ -29,6 +29,13 @@ def check_mounts(scene: Scene, f: Figure, assets: AssetStore) -> list[Finding]:
         if m.stop is not None and m.stop < scene.end and not _led_after(f, m) and not _free(scene, f, m.part):
             text = f"{f.name} is let go at frame {m.stop:g}, but not handed over: it hangs in the air from then on."
             found.append(Finding(2, text, f.id, m.part, fix_label="Let it fall", fix=_fall(f.id, m.stop)))
+        elif (
+            m.stop is not None
+            and scene.start < m.stop < scene.end
+            and not _free(scene, f, m.part)
+            and not any(o.acts(m.stop) for o in f.mounts)
+        ):
+            found += _jump_off(scene, f, assets, m)
     return found
 
 
@@ -46,13 +53,42 @@ def _led_after(f: Figure, m: Mount) -> bool:
     return bool(f.track.frames) or any(o.id != m.id and (o.stop is None or o.stop > (m.stop or 0.0)) for o in f.mounts)
 
 
+def _away(scene: Scene, f: Figure, assets: AssetStore, m: Mount, frame: float) -> float:
+    """How far its keys take what a mount holds from just before a frame to it, m."""
+    p, q = rigid(keyed_matrices(scene, assets, f, np.array([frame - 0.01, frame]))[:, f.bone_index[m.part]])
+    grip = p + rotation.rotate(q, np.broadcast_to(m.point, p.shape))
+    return float(np.linalg.norm(grip[1] - grip[0]))
+
+
+def _jump_off(scene: Scene, f: Figure, assets: AssetStore, m: Mount) -> list[Finding]:
+    """A thing that is elsewhere as soon as it is let go."""
+    assert m.stop is not None
+    stop, away = m.stop, _away(scene, f, assets, m, m.stop)
+    if away < FAR:
+        return []
+    text = f"{f.name} is let go at frame {stop:g}, {100 * away:.0f} cm from where its own keys have it: it jumps there."
+    if not f.is_its_root:
+        return [Finding(2, text, f.id, m.part, int(stop), fix_label="Let it fall", fix=_fall(f.id, stop))]
+
+    def stays(s: Scene) -> Scene:
+        now = s.figure(f.id)
+        p, q = rigid(keyed_matrices(s, assets, now, np.array([stop - 0.01]))[:, now.bone_index[m.part]])
+        place, turn = (tuple(float(v) for v in x[0]) for x in (p, q))
+        # from there it goes on to its next key, if it has one
+        return edit.motion_key(s, f.id, MotionKey(frame=stop, position=place, rotation=turn))
+
+    return [
+        Finding(
+            2, text, f.id, m.part, int(stop), fix_label="Key it where it is let go", fix=stays,
+            more=(("Let it fall", _fall(f.id, stop)),),
+        )
+    ]  # fmt: skip
+
+
 def _jump(scene: Scene, f: Figure, assets: AssetStore, m: Mount, holder: Figure, hand: str) -> list[Finding]:
     """A thing that is elsewhere just before it is held."""
     assert m.start is not None
-    frames = np.array([m.start - 0.01, m.start])
-    p, q = rigid(keyed_matrices(scene, assets, f, frames)[:, f.bone_index[m.part]])
-    grip = p + rotation.rotate(q, np.broadcast_to(m.point, p.shape))
-    away = float(np.linalg.norm(grip[1] - grip[0]))
+    away = _away(scene, f, assets, m, m.start)
     if away < FAR:
         return []
 
