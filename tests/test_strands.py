@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 import trimesh
-from benchmarks.strands import catenary, linking, pinned, rope, scene_of, sideways_period, throw, upward
+from benchmarks.strands import catenary, linking, pinned, pulled_apart, rope, scene_of, sideways_period, throw, upward
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
@@ -165,6 +165,12 @@ def test_a_line_lies_on_the_skin_that_one_sees(deckhand_ready):
         assert gaps.min() > radius - 1.5e-3
         touched += int((gaps < radius + 1e-3).sum())
     assert touched > 15
+
+
+@pytest.mark.parametrize("substeps, force", [(10, 50.0), (10, 200.0), (40, 50.0)])
+def test_loose_loops_that_are_pulled_apart_stay_linked_and_gain_nothing(substeps, force):
+    linked, gained = pulled_apart(substeps, force)
+    assert linked and gained < 1.0
 
 
 def test_linked_loops_stay_linked():

@@ -23,7 +23,7 @@ HALF, RADIUS = 0.36, 0.19  # of the fender, without its ends, m
 def vest(assets: AssetStore) -> Scene:
     """The deckhand stumbles and falls on his life vest, two soft chambers of which one was made and copied."""
     figure = with_vest(ready_figure("deckhand", assets), assets).changed(clip="crossing")
-    scene = Scene(name="vest", rate=24.0, start=0, end=96, figures=(figure,), ground=Ground(), warm_up=12, substeps=12)
+    scene = Scene(name="vest", rate=24.0, start=0, end=96, figures=(figure,), ground=Ground(), warm_up=12, substeps=16)
     left = region_piece(figure, assets, CHAMBER + np.array([0.0, 0.0, SIZE[2]]))
     root = facing_the_rest(figure, assets, left, 0.03)
     if root is not None:
@@ -82,7 +82,7 @@ def jelly(assets: AssetStore) -> Scene:
         for f, z in ((0, 0.23), (34, 0.23), (56, 0.15), (66, 0.15), (84, 0.27), (110, 0.27))
     )
     hull = obstacle("hull", Shape(kind="box", half=(0.42, 0.36, 0.06)), way, color=(0.10, 0.18, 0.26), friction=0.5)
-    scene = Scene(name="jelly", rate=24.0, start=0, end=110, substeps=20, figures=(figure, quay, hull), ground=Ground())
+    scene = Scene(name="jelly", rate=24.0, start=0, end=110, substeps=16, figures=(figure, quay, hull), ground=Ground())
     whole = np.ones(len(assets[str(figure.asset)]["positions"]), bool)
     soft = Soft(
         id="soft", region=mask(assets, whole), bone=figure.bones[0].name, count=40, stretch=1.6, ratio=0.12, density=60.0, keeps=0.05, gives=1.0

@@ -90,6 +90,8 @@ class IslandRunner(Membership):
         self.held = held
         before = b["contact"].copy() if quiet else self.contact
         if whole and awake[0]:
+            # what was in an island of several trees is in the only one now
+            b["cell"] = 0
             frame(
                 b, w.blocks, w.joints, w.lanes, w.shapes, w.pairs, w.spare, w.slots, w.apart, w.row, w.contacts, w.memory,
                 w.tugs, w.counters, w.hulls, w.scratch, w.coupled, w.elimination, w.parts, given.gravity, given.wind, given.h,

@@ -138,6 +138,12 @@ def free_velocities(B, gravity, wind, h):
                 b.fv[k] += kick * (gravity[k] + b.push[k] / b.mass)
             qx, qy, qz, qw = b.q[0], b.q[1], b.q[2], b.q[3]
             t0, t1, t2 = turn(-qx, -qy, -qz, qw, b.push[3], b.push[4], b.push[5])
+            # what pushes at a point turns on with the body
+            m = b.lever
+            _, x1, x2 = turn(-qx, -qy, -qz, qw, m[0, 0], m[0, 1], m[0, 2])
+            y0, _, y2 = turn(-qx, -qy, -qz, qw, m[1, 0], m[1, 1], m[1, 2])
+            z0, z1, _ = turn(-qx, -qy, -qz, qw, m[2, 0], m[2, 1], m[2, 2])
+            t0, t1, t2 = t0 + y2 - z1, t1 + z0 - x2, t2 + x1 - y0
             w0, w1, w2 = turn(qx, qy, qz, qw, t0 / b.inertia[0], t1 / b.inertia[1], t2 / b.inertia[2])
             b.fw[0] += kick * w0
             b.fw[1] += kick * w1

@@ -385,9 +385,9 @@ def may_contradict(B, J, C, K, cells, listed):
 @inlined
 def _most_impulses(B, mine, keyed, gravity, h):
     """Impulses that contacts of bodies can hardly exceed in a substep together: twice what stops all at the fastest one's speed, and twice their
-    weight's; and that joints can hardly exceed, which have levers.
+    weight's and what pushes from outside; and that joints can hardly exceed, which have levers.
     """
-    mass, most = 0.0, 0.0
+    mass, most, force = 0.0, 0.0, 0.0
     for n in range(mine.shape[0]):
         b = B[mine[n]]
         if b.free:
@@ -395,12 +395,17 @@ def _most_impulses(B, mine, keyed, gravity, h):
             spin = math.sqrt(w[0] ** 2 + w[1] ** 2 + w[2] ** 2) * max(b.reach, 0.0)
             most = max(most, math.sqrt(v[0] ** 2 + v[1] ** 2 + v[2] ** 2) + spin)
             mass += b.mass
+            f = b.push
+            force += math.sqrt(f[0] ** 2 + f[1] ** 2 + f[2] ** 2)
     fastest = most
     for i in range(keyed[0], keyed[1]):
         v = B[i].v
         fastest = max(fastest, math.sqrt(v[0] ** 2 + v[1] ** 2 + v[2] ** 2))
     pull = math.sqrt(gravity[0] ** 2 + gravity[1] ** 2 + gravity[2] ** 2)
-    return 2.0 * mass * (most + h * pull), mass * (LEVERS * fastest + LEVER_WEIGHTS * h * max(pull, 9.81))
+    return (
+        2.0 * mass * (most + h * pull) + 2.0 * h * force,
+        mass * (LEVERS * fastest + LEVER_WEIGHTS * h * max(pull, 9.81)) + LEVER_WEIGHTS * h * force,
+    )
 
 
 @folded

@@ -53,7 +53,7 @@ def set_pushes(
 ) -> None:
     """Set the forces of the frame that begins now; pushes by the index of their body in the world; ``lift`` (n, 3): m/s^2 on every body."""
     b = world.bodies
-    b["push"] = 0.0
+    b["push"], b["lever"] = 0.0, 0.0
     if lift is not None:
         b["push"][:, :3] = b["mass"][:, None] * lift
     for i, push in pushes:
@@ -68,7 +68,8 @@ def set_pushes(
         p, q = world.outer_pose(i)
         arm = p + rotation.rotate(q, np.array(push.point)) - b["x"][i]
         b["push"][i, :3] += force
-        b["push"][i, 3:] += np.cross(arm, force) + np.array(push.turn) * strength
+        b["push"][i, 3:] += np.array(push.turn) * strength
+        b["lever"][i] += np.outer(rotation.rotate(rotation.conjugate(b["q"][i]), arm), force)
 
 
 def add_velocity(bodies: np.ndarray, which: np.ndarray, velocity: Array, spin: Array) -> None:
