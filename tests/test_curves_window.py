@@ -222,7 +222,7 @@ def test_what_stops_being_physical_is_said_and_physics_can_follow(curves, qtbot)
     editing.chosen = frozenset({("hips", "translation", 1)})
     editing.changed.emit()
     w.desk.act("keys all")
-    w.station.pane.commands.shift_value(30.0)
+    w.station.pane.commands.shift_value(60.0)
     qtbot.waitUntil(lambda: bool(w.station.commands.doubts()) and not w.desk.later.busy, timeout=20000)
     found = w.station.commands.doubts()
     assert found[0].kind == "flight" and "flight" in found[0].text

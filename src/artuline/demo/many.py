@@ -19,7 +19,7 @@ def gangway(assets: AssetStore) -> Scene:
     )  # fmt: skip
     quay = obstacle("quay", Shape(kind="box", half=(3.0, 0.55, 1.0)), (MotionKey(frame=0, position=(0.0, 0.55, 6.1)),),
                     color=(0.45, 0.45, 0.42))  # fmt: skip
-    scene = Scene(name="gangway", rate=24.0, start=0, end=144, figures=(man, plank, quay), ground=Ground(), substeps=16)
+    scene = Scene(name="gangway", rate=24.0, start=0, end=144, figures=(man, plank, quay), ground=Ground(), substeps=18)
     scene = set_many(scene, man.id, Pattern(how="rows", count=29, columns=3, apart=1.0, turned=0.5, late=4.0, seed=3))
     rule = Rule(id="ground goes", name="what they stand on goes", figure=man.id, when="left", tone=0.05)
     return edit.scene(scene, rules=(rule,))
