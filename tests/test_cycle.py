@@ -7,7 +7,7 @@ from benchmarks.seams import figure_of
 from artuline.core.bake.bake import BakeWish, add_layer, bake_figure
 from artuline.core.checks.checks import check
 from artuline.core.checks.takes import check_take
-from artuline.core.errors import ArtulineError
+from artuline.core.errors import ArtulineError, CancelledError
 from artuline.core.geometry import rotation
 from artuline.core.motion.keyed import keyed_pose
 from artuline.core.run.cycle import AGREE, travel_of
@@ -16,7 +16,7 @@ from artuline.core.run.take import Take
 from artuline.core.scene import edit
 from artuline.core.scene.alike import scene_of, text_of
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.model import Gusts, Key, Lane, Rule, Spring
+from artuline.core.scene.model import Gusts, Key, Lane, MotionKey, Rule, Shape, Spring, obstacle
 from artuline.demo.scenes import demo_scene
 
 ROUND = {0: 48, 1: 24}
@@ -123,3 +123,21 @@ def test_what_does_not_close_is_said_after(monkeypatch):
 def test_it_is_kept_with_the_scene():
     scene, _ = loop(0)
     assert scene_of(text_of(scene)).cycle
+
+
+def test_what_is_stopped_within_a_round_is_kept_as_no_loop():
+    scene, assets = loop(1)
+    asked = iter(range(10000))
+    # within the second round
+    take = run(scene, assets, cancelled=lambda: next(asked) > 40, partial=True)
+    assert take.cycle is None and 2 < len(take.frames) < scene.end
+    with pytest.raises(CancelledError):
+        asked = iter(range(10000))
+        run(scene, assets, cancelled=lambda: next(asked) > 20)
+
+
+def test_what_strikes_has_to_come_round_too():
+    scene, assets = loop(1)
+    keys = (MotionKey(frame=0, position=(3.0, 1.0, 0.0)), MotionKey(frame=24, position=(4.0, 1.0, 0.0)))
+    away = edit.add_figure(scene, obstacle("bar", Shape(kind="sphere", radius=0.1), keys))
+    assert any("bar ends 1.00 m" in x.text for x in check(away, assets))

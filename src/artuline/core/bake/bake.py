@@ -16,7 +16,7 @@ from artuline.core.motion.clip import Clip
 from artuline.core.motion.goals import curve_of
 from artuline.core.motion.keyed import keyed_pose, load_clip, root_at
 from artuline.core.motion.skeleton import Pose, skeleton_of, under
-from artuline.core.run.cycle import AGREE
+from artuline.core.run.cycle import agree
 from artuline.core.run.take import Take
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
@@ -199,7 +199,7 @@ def baking(scene: Scene, assets: AssetStore, figure: Figure, take: Take, wish: B
     ramps = (wish.ramp if first > whole[0] else 0, wish.ramp if last < whole[1] else 0)
     ends = {skeleton.names[limb.end] for limb in limbs}
     curves = tuple(n for limb in figure.goals if limb.end in ends for n in limb.curves)
-    closed = take.cycle is not None and take.cycle[1] <= AGREE and last - first == len(take.frames) - 1
+    closed = take.cycle is not None and agree(*take.cycle[1:]) and last - first == len(take.frames) - 1
     bones = tuple(b.bone for b in figure.bodies)
     return Baking(fitter, take.frames[window], scene.rate, ramps, curves, true, bones, closed)
 

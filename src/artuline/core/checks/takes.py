@@ -3,7 +3,7 @@
 import numpy as np
 
 from artuline.core.checks.finding import Finding
-from artuline.core.run.cycle import AGREE
+from artuline.core.run.cycle import agree
 from artuline.core.run.take import Take
 from artuline.core.scene.model import BodyRef, JointRef, Scene
 
@@ -36,8 +36,9 @@ def check_take(scene: Scene, take: Take) -> list[Finding]:
         count = len(take.held)
         text = f"The solver stood still in {count} {'frame' if count == 1 else 'frames'}, first at frame {take.held[0]}: too much was asked of its joints."
         found.append(Finding(2, text, None, None, take.held[0]))
-    if take.cycle is not None and take.cycle[1] > AGREE:
-        text = f"The loop does not close: after {take.cycle[0]} rounds the last two still differ by {take.cycle[1]:.1f}°. More calm or damping lets it settle."
+    if take.cycle is not None and not agree(*take.cycle[1:]):
+        rounds, turned, off = take.cycle
+        text = f"The loop does not close: after {rounds} rounds the last two still differ by {turned:.1f}° and {off:.0f} mm. More calm or damping lets it settle."
         found.append(Finding(2, text))
     joints = [scene.body_of_joint(ref) for ref in take.joints]
     for values, names, bodies, unit, scale, least, words in (

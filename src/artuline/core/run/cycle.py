@@ -20,6 +20,11 @@ OFF = 0.01  # share of a figure's size, for its places
 LANES = 1e-3  # by which a lane may
 
 
+def agree(degrees: float, millimetres: float) -> bool:
+    """Whether two rounds that differ by so much at most are one."""
+    return degrees <= AGREE and millimetres <= AGREE_MM
+
+
 @dataclass(frozen=True)
 class Open:
     """Why a range is no round: what differs at its ends. ``figure``: the one whose clip plays on past the range; None: something else."""
@@ -50,6 +55,12 @@ def opened(scene: Scene, assets: AssetStore) -> list[Open]:
     found = []
     for f in scene.figures:
         if f.stays:
+            # what is never let go is no part of the loop, but what it strikes or carries is
+            ends_at = root_at(scene, assets, f, ends)[:, :3, 3] if len(f.track.frames) > 1 else np.zeros((2, 3))
+            if np.linalg.norm(ends_at[1] - ends_at[0]) > OFF:
+                found.append(
+                    Open(f"{f.name} ends {np.linalg.norm(ends_at[1] - ends_at[0]):.2f} m from where it begins", f.id)
+                )
             continue
         pose = keyed_pose(scene, assets, f, ends, layers=False)
         off = np.degrees(rotation.angle_between(pose.rotation[0], pose.rotation[1]))

@@ -14,7 +14,7 @@ from artuline.core.motion.places import own_root
 from artuline.core.motion.skeleton import Pose, rigid, skeleton_of, under
 from artuline.core.physics.state import ASKED, DONE, HALTED
 from artuline.core.run.build import Built, Ride, build, require_bodies
-from artuline.core.run.cycle import AGREE, AGREE_MM, MOST_ROUNDS, apart, close, require_round, travels
+from artuline.core.run.cycle import MOST_ROUNDS, agree, apart, close, require_round, travels
 from artuline.core.run.gaps import Grips
 from artuline.core.run.planting import plant_feet
 from artuline.core.run.prepare import ensure_kernels
@@ -84,15 +84,16 @@ def run(
         rounds = recording.rounds + 1
         now = rec.p, rec.q
         apart_ = apart(before, now) if before is not None else (np.inf, np.inf)
-        if (apart_[0] <= AGREE and apart_[1] <= AGREE_MM) or rounds == MOST_ROUNDS or recording.stopped:
+        if recording.stopped:
+            # a part of a round is no loop
+            return rec.take(recording.done + 1)
+        if agree(*apart_) or rounds == MOST_ROUNDS:
             break
         before = now
         recording.back(way)
-    if recording.stopped and before is None:
-        return rec.take(recording.done + 1)
-    if apart_[0] <= AGREE and not recording.stopped:
+    if agree(*apart_):
         close(rec.p, rec.q, way, np.asarray((rec.handover > 0.0).any(axis=0)))
-    return rec.take(recording.done + 1, cycle=(rounds, apart_[0]))
+    return rec.take(recording.done + 1, cycle=(rounds, *apart_))
 
 
 class _Recording:
@@ -122,8 +123,6 @@ class _Recording:
         rec, returning, count = _Record(self.built, self.frames), coming(self.built.scene), len(self.frames)
         self.done, first = 0, 0
         while first < count - 1 and not self.stopped:
-            if self.done and self.cancelled():
-                break
             while returning and returning[0][0] <= self.frames[first]:
                 rec.begin_return(*returning.pop(0))
             last = min(first + CHUNK, count - 1)
@@ -345,8 +344,8 @@ class _Record:
             bone[j.child] for (k, j), gone in zip(self.built.joints, open_.tolist()) if k == figure and gone
         )
 
-    def take(self, count: int, cycle: tuple[int, float] | None = None) -> Take:
-        """The first ``count`` frames as a take; ``cycle``: rounds, and degrees by which the last two differed."""
+    def take(self, count: int, cycle: tuple[int, float, float] | None = None) -> Take:
+        """The first ``count`` frames as a take; ``cycle``: rounds, and degrees and mm by which the last two differed."""
         rows, world = slice(0, count), self.built.world
         if not (np.isfinite(self.p[rows]).all() and np.isfinite(self.q[rows]).all()):
             raise ArtulineError("the simulation lost its numbers", remedy="Report this scene: it should not happen.")

@@ -26,7 +26,7 @@ class Take:
     too). roots: by figure id, what the poses of a figure that rides on another are under (F, 4, 4).
     substeps: asked for and done, after halving. held: the frames in which the solver stood still for a part of a substep, since
     its joints could not be closed. given: whom rules handed over: figure, frame, rule, and what touched it. cycle: of a closed loop, how many
-    rounds there were, and by how many degrees the last two differ.
+    rounds there were, and by how many degrees and mm the last two differ.
     """
 
     frames: np.ndarray
@@ -47,7 +47,7 @@ class Take:
     held: tuple[int, ...] = ()
     given: tuple[tuple[str, int, str, str], ...] = ()
     roots: dict[str, Array] = field(default_factory=dict)
-    cycle: tuple[int, float] | None = None
+    cycle: tuple[int, float, float] | None = None
 
     def column(self, figure: str | None, body: str) -> int | None:
         """The place of a body among those of the take; None if it is not in it."""
@@ -100,8 +100,9 @@ class Take:
             asked, done = about["substeps"]
             good = all(isinstance(x, str) for x in figures) and isinstance(asked, int) and isinstance(done, int)
             good = good and all(isinstance(x, int) for x in about.get("held", ()))
-            rounds, open_ = about.get("cycle") or (1, 0.0)
-            good = good and isinstance(rounds, int) and isinstance(open_, (int, float)) and rounds > 0 and open_ >= 0.0
+            rounds, *open_ = about.get("cycle") or (1, 0.0, 0.0)
+            good = good and isinstance(rounds, int) and rounds > 0 and len(open_) == 2
+            good = good and all(isinstance(x, (int, float)) and x >= 0.0 for x in open_)
             for figure, at, rule, by in about.get("given", ()):
                 good = good and all(isinstance(x, str) for x in (figure, rule, by)) and isinstance(at, int)
             for figure, name in (*bodies, *joints):
@@ -142,7 +143,7 @@ class Take:
                 substeps=tuple(about["substeps"]),
                 held=tuple(about.get("held", ())),
                 given=tuple((str(f), int(at), str(r), str(by)) for f, at, r, by in about.get("given", ())),
-                cycle=(int(about["cycle"][0]), float(about["cycle"][1])) if about.get("cycle") else None,
+                cycle=(int(c[0]), float(c[1]), float(c[2])) if (c := about.get("cycle")) else None,
                 roots={n: arrays[f"root.{i}"] for i, n in enumerate(about["figures"]) if f"root.{i}" in arrays},
             )
         except (KeyError, ValueError, TypeError) as error:

@@ -59,7 +59,7 @@ def fill(d: Form, w: Commands, f: Figure) -> None:
         )
     )
     if take.cycle is not None:
-        rounds, open_ = take.cycle
+        rounds, open_, _ = take.cycle
         d.add(row("Closed loop", Label(f"{rounds} rounds, the last two within {open_:.2f}°")))
     if ref.steered:
         d.add(d.act("steer again"))
