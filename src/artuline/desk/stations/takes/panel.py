@@ -60,7 +60,13 @@ def fill(d: Form, w: Commands, f: Figure) -> None:
     )
     if take.cycle is not None:
         rounds, open_, _ = take.cycle
-        d.add(row("Closed loop", Label(f"{rounds} rounds, the last two within {open_:.2f}°")))
+        d.add(
+            row(
+                "Loop",
+                Label(f"{rounds} rounds, within {open_:.2f}°"),
+                tip="How many rounds there were, and by how much the last two differ at most.",
+            )
+        )
     if ref.steered:
         d.add(d.act("steer again"))
     elif stale:
