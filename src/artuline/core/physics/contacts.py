@@ -36,6 +36,7 @@ STILL = 3e-3  # m/s: slower slides need not have the right friction before the n
 # of the hardest push: by how much a friction impulse may be wrong, of a slide and of a hit, before the matrix is made anew
 WRONG_SLIDE, WRONG_HIT = 0.06, 0.08
 HIT = 0.05  # m/s: faster approaches are hits, which push by their own
+BURIED = 20.0  # times the mass at its point that a contact of what is inside of another is stiff
 
 
 @inlined
@@ -107,7 +108,8 @@ def prepare_contacts(B, S, P, C, O, K, h, most):
             c.ra[k] = c.point[k] - B[a].x[k]
             c.rb[k] = c.point[k] - B[b].x[k] if b >= 0 else 0.0
             c.impulse[k], c.applied[k], c.bend[k] = 0.0, 0.0, 0.0
-        c.push, c.hold, c.flips, c.turns, c.old, c.swept = 0.0, 0.0, 0, 0, False, False
+        c.push, c.hold, c.firm = 0.0, 0.0, 0.0
+        c.flips, c.turns, c.old, c.swept = 0, 0, False, False
         c.slid = math.inf
         c.friction = math.sqrt(S[sa].friction * S[sb].friction)
         c.rolling = max(S[sa].rolling, S[sb].rolling)
@@ -165,6 +167,9 @@ def prepare_contacts(B, S, P, C, O, K, h, most):
         # under a load far above the bodies' own weight it must not give way either; what pushes harder than all that there is could, since
         # it is jammed among joints that cannot give way, would push ever harder
         C[i].stiffness = max(HARD * C[i].mass, min(C[i].hold, most) / GIVES)
+        if C[i].gap < -min(S[C[i].shapes[0]].thin, S[C[i].shapes[1]].thin):
+            # more than half inside: the way out may be any, and must not jam what hangs together
+            C[i].stiffness = BURIED * C[i].mass
         rub(C, i, C[i].slide)
         if C[i].rolling > 0.0:
             spin = rolling_speed(B, C, i)[3]
@@ -279,10 +284,11 @@ def contact_forces(B, C, K, linear):
 
 
 @compiled
-def update_contacts(B, C, K, catch, release, linear, damped):
+def update_contacts(B, C, K, catch, release, linear, damped, jam):
     """Impulses after a solve, and new states. ``catch``: contacts may begin to push or change their viscosity,
-    ``release``: let go; ``linear``: what the solve took friction for; ``damped``: they may do so as often as it takes. Returns whether the matrix changed, whether that was since some began
-    or ceased to push, and the largest change of a friction impulse, relative to the hardest push.
+    ``release``: let go; ``linear``: what the solve took friction for; ``damped``: they may do so as often as it takes; ``jam``: the impulse
+    that one gives at most, N s. Returns whether the matrix changed, whether that was since some began or ceased to push, and the largest change of a
+    friction impulse, relative to the hardest push.
     """
     changed, unsettled, heavy = False, 0.0, 1e-12
     for i in range(K[CONTACTS]):
@@ -321,6 +327,9 @@ def update_contacts(B, C, K, catch, release, linear, damped):
         c = C[i]
         if c.swept or c.state == INACTIVE:
             continue
+        if catch and (c.push > jam or c.firm > 0.0) and _gives_way(C, i, jam):
+            changed = True
+            continue
         k, r, slide = c.stiffness, c.rubbing, c.slide_now
         off = abs(c.push - c.hold)
         if catch and c.turns < MOST_TURNS and off > 0.5 * max(c.push, c.hold) and c.friction * off > WRONG_HIT * heavy:
@@ -354,6 +363,22 @@ def update_contacts(B, C, K, catch, release, linear, damped):
             unsettled = max(unsettled, abs(used - exact) * slide / heavy * (EXACT if c.slow else 1.0))
             c.slide = slide
     return changed, NO, unsettled
+
+
+@inlined
+def _gives_way(C, i, most):
+    """Let contact i, which is asked for more than an impulse ``most``, give that much: what is jammed is pressed in. As what joints that contradict
+    each other give, it stands in the matrix as a viscosity. Returns whether that changed.
+    """
+    c = C[i]
+    if c.firm == 0.0:
+        c.firm = c.stiffness
+    k = min(most * c.stiffness / max(c.push, 1e-12), c.firm)
+    if 0.6 * k < c.stiffness < 1.6 * k:
+        return False
+    c.stiffness = k
+    rub(C, i, c.slide_now)
+    return True
 
 
 @compiled

@@ -6,7 +6,7 @@ from artuline.core.physics.graph import add_joined, add_point, add_turn
 from artuline.core.physics.joint_frames import is_pointed, point_speed, push_pair, turn_speed, turns_now
 from artuline.core.physics.joints import CLOSE, MOST_CLOSING, SLOP
 from artuline.core.physics.kernels import NO, YES, compiled, cross, inlined
-from artuline.core.physics.state import CONE, LOCKED, ROWS
+from artuline.core.physics.state import CONE, LOCKED, ROWS, TIE
 
 #: Of the tightness of a joint times the square of a substep: what it is slowed by, and calmed.
 SLOWED, CALMED = 1.0, 0.15
@@ -254,3 +254,31 @@ def set_back_joints(B, J, h):
             else:
                 push_pair(B, c, p, 0.0, 0.0, 0.0, s * d[0], s * d[1], s * d[2], rc, rp)
     return found
+
+
+@inlined
+def straight_share(B, J, h):
+    """Share of a set-back, of which the bodies' ``f`` are the velocities, that closes what is beyond the length of a tie most.
+
+    A tie is straight to first order only: what moves across it by p lengthens it by p^2 / 2 L, so that two that contradict each other along a line
+    would be closed by a leap out of it. Of a share s the length changes by s u + s^2 p^2 / 2 L, which is least at -u L / p^2.
+    """
+    share = 1.0
+    for j in range(J.shape[0]):
+        if not J[j].live or J[j].kind != TIE or J[j].state[0] == 0 or J[j].soft[0] != 0:
+            continue
+        length = J[j].high[0] + J[j].keep[0] if J[j].state[0] > 0 else J[j].low[0] + J[j].keep[0]
+        c, p, a, b = J[j].child, J[j].parent, J[j].rc, J[j].rp
+        f = B[c].f
+        x, y, z = cross(f[3], f[4], f[5], a[0], a[1], a[2])
+        x, y, z = x + f[0], y + f[1], z + f[2]
+        if p >= 0:
+            f = B[p].f
+            s, t, u = cross(f[3], f[4], f[5], b[0], b[1], b[2])
+            x, y, z = x - s - f[0], y - t - f[1], z - u - f[2]
+        d = J[j].dir[0]
+        along = d[0] * x + d[1] * y + d[2] * z
+        across = (x * x + y * y + z * z - along * along) * h
+        if across * share > -along * length:
+            share = max(-along * length / across, 0.0)
+    return share

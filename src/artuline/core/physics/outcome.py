@@ -6,7 +6,7 @@ from artuline.core.physics.breaking import note_strain
 from artuline.core.physics.contacts import contact_work, remember, set_back_contacts
 from artuline.core.physics.graph import solve
 from artuline.core.physics.joint_frames import is_pointed
-from artuline.core.physics.joint_solve import joint_work, set_back_joints
+from artuline.core.physics.joint_solve import joint_work, set_back_joints, straight_share
 from artuline.core.physics.joints import limit_excess, near_limit
 from artuline.core.physics.kernels import exp_quat, inlined, quat_mul
 from artuline.core.physics.state import CONTACTS, ROWS, SOLVED
@@ -41,6 +41,11 @@ def set_back(B, E, J, C, K, cells, listed, order, h):
         if B[i].free:
             most = max(most, B[i].f[3] ** 2 + B[i].f[4] ** 2 + B[i].f[5] ** 2)
     h *= min(1.0, MOST_SET_BACK / max(h * math.sqrt(most), 1e-12))
+    share = 1.0
+    for l in range(listed.shape[0]):
+        c = cells[listed[l]]
+        share = min(share, straight_share(B, J[c[2] : c[3]], h))
+    h *= share
     for n in range(order.shape[0]):
         i = order[n]
         if B[i].free:

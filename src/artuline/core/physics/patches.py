@@ -107,6 +107,7 @@ def patches_of(skin: SkinSpec, x: Array, q: Array, first: int) -> tuple[np.ndarr
             data[3 * len(vertices) :, 3:6] = number[across[piece]]
             row = np.zeros(1, SHAPE)
             row["kind"], row["body"], row["rotation"] = SKIN, skin.bodies[b], (0.0, 0.0, 0.0, 1.0)
+            row["thin"] = np.inf  # a surface
             row["friction"], row["restitution"] = skin.friction, skin.restitution
             row["first"] = size, size + 3 * len(vertices), 0
             row["count"] = len(vertices), len(piece), len(own)

@@ -203,6 +203,7 @@ SHAPE = np.dtype(
         ("extent", _F, 3),  # radius and half length, or half extents
         ("margin", _F),  # thickness added on all sides
         ("reach", _F),  # radius of the bounding sphere
+        ("thin", _F),  # half of its thickness: what is deeper than that in another is inside of it
         ("speed", _F),  # bound on how fast any of its points moves at the start of the substep
         ("friction", _F),
         ("rolling", _F),  # lever at which a push resists rolling, m
@@ -242,6 +243,7 @@ CONTACT = np.dtype(
         ("bounce", _F),  # share of its speed that a hit gives back
         ("mass", _F),  # that the bodies have together for a push at the point
         ("stiffness", _F),
+        ("firm", _F),  # what it is as long as it does not give way; 0: it does not
         ("push", _F),  # normal impulse
         ("hold", _F),  # the one that friction goes by, which follows with some delay
         ("rubbing", _F),  # viscosity that stands for the friction

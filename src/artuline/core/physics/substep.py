@@ -77,6 +77,7 @@ CATCH = 9  # passes in which they may still begin to push
 DEEPEST = 6  # halvings
 #: Times what stops all bodies of a part, and times their weight, that a joint gives at most: what is asked for more contradicts itself.
 LEVERS, LEVER_WEIGHTS = 4.0, 200.0
+JAMMED = 0.5  # share of that which a contact gives at most: what is jammed is pressed in before its joints give way
 
 
 @folded
@@ -126,7 +127,7 @@ def _iterate(B, E, J, C, T, K, W, cells, listed, order, h, ahead, fresh, damped)
 
 
 @folded
-def _crowd_pass(B, E, J, V, C, T, K, W, cells, listed, order, h, ahead, fresh, catch, release, most):
+def _crowd_pass(B, E, J, V, C, T, K, W, cells, listed, order, h, ahead, fresh, catch, release, most, jam):
     """One pass where contacts are swept, which leave every cell for itself: as little as can be is done with all of them in turn, which
     do not fit the cache together. Returns what the contacts' and the joints' updates do, and the largest correction of a swept contact.
     """
@@ -167,7 +168,7 @@ def _crowd_pass(B, E, J, V, C, T, K, W, cells, listed, order, h, ahead, fresh, c
         if angle == angle and not turned <= angle:
             angle = turned
         switched = switched or changed
-    struck, restless, unsettled = update_contacts(B, C, K, catch, release, fresh, False)
+    struck, restless, unsettled = update_contacts(B, C, K, catch, release, fresh, False, jam)
     return struck, restless, unsettled, worst, angle, switched, moved
 
 
@@ -254,9 +255,10 @@ def _pattern(B, J, C, K, A, cells, listed, mine, order, first_block, h):
 
 @folded
 def attempt(
-    B, E, J, V, P, C, O, T, K, W, A, cells, listed, mine, near, order, first_block, base, h, ahead, most, last
+    B, E, J, V, P, C, O, T, K, W, A, cells, listed, mine, near, order, first_block, base, h, ahead, most, jam, last
 ):  # fmt: skip
-    """Try one substep of length h of a part, whose contacts C are found; on success B holds its end. ``most``: N s that a row of a joint gives at most; ``last``: accept whatever comes.
+    """Try one substep of length h of a part, whose contacts C are found; on success B holds its end. ``most``, ``jam``: N s that a row of a joint, and a
+    contact, give at most; ``last``: accept whatever comes.
 
     ``ahead``: seconds until the targets are due. Returns whether it was accepted.
     """
@@ -280,7 +282,7 @@ def attempt(
             fresh = p == 0 or struck or switched
             if crowd:
                 struck, restless, unsettled, worst, angle, switched, moved = _crowd_pass(
-                    B, E, J, V, C, T, K, W, cells, listed, order, h, ahead, fresh, catch, release, most
+                    B, E, J, V, C, T, K, W, cells, listed, order, h, ahead, fresh, catch, release, most, jam
                 )  # fmt: skip
                 still = unsettled < (SETTLED if p < PATIENCE else 3.0 * SETTLED) and moved < CROWD_SETTLED
                 if still and not struck and not switched and worst < CROWD_CLOSED and angle < CROWD_CLOSED_ANGLE:
@@ -290,7 +292,7 @@ def attempt(
                 _fresh(B, E, J, C, T, K, W, cells, listed, order, h)
             damped = p >= DAMPED and exact
             share = _iterate(B, E, J, C, T, K, W, cells, listed, order, h, ahead, fresh, damped and fresh)
-            struck, restless, unsettled = update_contacts(B, C, K, catch, release, fresh, damped)
+            struck, restless, unsettled = update_contacts(B, C, K, catch, release, fresh, damped, jam)
             if share < 1.0:
                 struck, restless = True, True
         _drift(B, V, cells, listed, h, first)
@@ -365,10 +367,8 @@ def _put_back_keyed(B, cells):
 
 
 @inlined
-def may_contradict(B, J, C, K, cells, listed):
-    """Whether the joints of a part can ask for what cannot be: they close a ring, or hold it at two places. What leans on the world or on what is
-    on its keys is pressed in before its joints give way.
-    """
+def may_contradict(B, J, cells, listed):
+    """Whether the joints of a part can ask for what cannot be: they close a ring, or hold it at two places."""
     spare = 0
     for l in range(listed.shape[0]):
         c = cells[listed[l]]
@@ -376,10 +376,7 @@ def may_contradict(B, J, C, K, cells, listed):
             spare -= 1 if B[i].free else 0
         for j in range(c[2], c[3]):
             spare += 1 if J[j].live else 0
-    leans = False
-    for i in range(K[CONTACTS]):
-        leans = leans or C[i].b < 0 or not B[C[i].b].free
-    return spare > 0 and not leans
+    return spare > 0
 
 
 @inlined
@@ -451,11 +448,12 @@ def advance(B, E, J, V, S, P, C, O, T, K, G, W, A, order, parts, gravity, wind, 
                 _prepare(B, J, V, cells, my_cells, gravity, wind, part, ahead)
                 most, pull = _most_impulses(B, my_bodies, cells[cells.shape[0] - 1], gravity, part)
                 prepare_contacts(B, S, P, C[at:], O, k, part, most)
-                if not may_contradict(B, J, C[at:], k, cells, my_cells):
+                jam = JAMMED * pull
+                if not may_contradict(B, J, cells, my_cells):
                     pull = math.inf
                 accepted = attempt(
                     B, E, J, V, P, C[at:], O, T, k, W, A, cells, my_cells, my_bodies, my_pairs, my_order,
-                    f[1] * MOST_NEIGHBOURS, memory + at, part, ahead, pull, last,
+                    f[1] * MOST_NEIGHBOURS, memory + at, part, ahead, pull, jam, last,
                 )  # fmt: skip
             if accepted:
                 k[DONE] += 1

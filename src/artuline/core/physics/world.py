@@ -250,13 +250,14 @@ class World:
                 row["body"], row["kind"] = i, KINDS[s.kind]
                 row["extent"], row["reach"] = _size(s, self.meshes)
                 row["margin"], row["drapes"] = s.margin, b.drapes
+                row["thin"] = s.margin + _half_thickness(s)
                 row["friction"], row["restitution"] = b.friction, b.restitution
                 row["rolling"] = b.rolling * row["extent"][0] if row["kind"] <= CAPSULE else 0.0
                 k += 1
         if plane is not None:
             row = made[k]
             row["position"], row["rotation"] = (0.0, plane[0], 0.0), IDENTITY
-            row["body"], row["kind"] = -1, PLANE
+            row["body"], row["kind"], row["thin"] = -1, PLANE, np.inf
             row["friction"], row["restitution"] = plane[1:]
         return made
 
@@ -453,6 +454,17 @@ def _size(shape: Shape, meshes: Mapping[str, TriangleMesh]) -> tuple[Array, floa
         return np.array(shape.half), float(np.linalg.norm(shape.half))
     half = shape.half_length if shape.kind == "capsule" else 0.0
     return np.array([shape.radius, half, 0.0]), shape.radius + half
+
+
+def _half_thickness(shape: Shape) -> float:
+    """Half of the least width of a shape, m: of a hull that along its principal axes; infinite of a mesh, which is a surface."""
+    if shape.kind == "mesh":
+        return float("inf")
+    if shape.kind == "hull":
+        corners = hull_of(shape.points).vertices
+        _, axes = np.linalg.eigh(np.cov(corners.T))
+        return 0.5 * float(np.ptp(corners @ axes, axis=0).min())
+    return float(min(shape.half)) if shape.kind == "box" else shape.radius
 
 
 def apart_of(joints: list[JointSpec], off: set[tuple[int, int]], n: int) -> np.ndarray:

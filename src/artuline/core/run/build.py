@@ -209,7 +209,7 @@ class Built:
         """Keyed poses of all bodies' frames at scene frames (F,): (F, n, 3), (F, n, 4)."""
         p, q = np.zeros((len(frames), self.count, 3)), np.zeros((len(frames), self.count, 4))
         for part in self.parts:
-            if part.figure.obstacle and part.figure.is_its_root:
+            if part.figure.obstacle and part.figure.is_its_root and not part.figure.mounts:
                 # no way through matrices, which would round it
                 p[:, part.rows[0]], q[:, part.rows[0]] = places_at(part.figure.track, frames)
             elif len(part.rows):

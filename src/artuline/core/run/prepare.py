@@ -96,7 +96,7 @@ def compile_contacts() -> None:
     contacts.prepare_contacts(b, s, p, c, m, k, 0.1, 1.0)
     contacts.add_contacts(b, w.blocks, c, k, w.scratch)
     contacts.contact_forces(b, c, k, True)
-    contacts.update_contacts(b, c, k, True, True, True, False)
+    contacts.update_contacts(b, c, k, True, True, True, False, 1.0)
     contacts.set_back_contacts(b, c, k, 0.1)
     curves.bend_contacts(b, c, k, 0.1, False)
     contacts.damped_step(b, c, k, w.elimination)
