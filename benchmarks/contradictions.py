@@ -1,5 +1,7 @@
 """Scenes that ask for what cannot be: what a frame costs, what is missing and where, what is said before and after, and how soon all is well again."""
 
+import time
+
 import numpy as np
 
 from artuline.core.checks.reach import check_reach
@@ -89,16 +91,17 @@ CASES = {
 
 
 def tried(scene, assets):
-    """The take, and the factorisations of each of its frames, which are what it costs."""
-    costs, keep = [], record._Record.keep
+    """The take, and of each of its frames the factorisations, which are what it costs the solver, and the seconds of the processor."""
+    costs, seconds, keep = [], [], record._Record.keep
 
     def counted(self, row):
         keep(self, row)
         costs.append(int(self.built.world.counters[FACTORED]))
+        seconds.append(time.process_time())
 
     record._Record.keep = counted
     try:
-        return run(scene, assets), np.diff(costs)
+        return run(scene, assets), np.diff(costs), np.diff(seconds)
     finally:
         record._Record.keep = keep
 
@@ -107,7 +110,7 @@ def contradictions():
     for name, (make, more) in CASES.items():
         scene, assets = make(*more)
         said = check_reach(scene, assets)
-        take, costs = tried(scene, assets)
+        take, costs, _ = tried(scene, assets)
         ratio = costs.max() / np.median(costs)
         gap = 1e3 * take.separation.max(axis=1, initial=0.0)
         yield (

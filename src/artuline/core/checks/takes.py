@@ -29,6 +29,12 @@ def _other_end(scene: Scene, ref: JointRef) -> str:
     return scene.words(BodyRef(holder.id, carrier.id)) if carrier is not None else holder.name
 
 
+def _pressed_into(scene: Scene, take: Take, k: int) -> str:
+    """What a body of a take is pressed into at its worst, in words."""
+    other = int(take.into[take.penetration[:, k].argmax(), k])
+    return "the ground" if other == -1 else "something" if other < 0 else scene.words(take.bodies[other])
+
+
 def check_take(scene: Scene, take: Take) -> list[Finding]:
     """The worst moments of a take: penetration, joints apart, limits passed."""
     found = []
@@ -42,7 +48,7 @@ def check_take(scene: Scene, take: Take) -> list[Finding]:
         found.append(Finding(2, text))
     joints = [scene.body_of_joint(ref) for ref in take.joints]
     for values, names, bodies, unit, scale, least, words in (
-        (take.penetration, take.bodies, take.bodies, "mm", 1000.0, 0.01, "is pressed {} into something"),
+        (take.penetration, take.bodies, take.bodies, "mm", 1000.0, 0.01, "is pressed {} into {}"),
         (take.separation, take.joints, joints, "mm", 1000.0, 0.002, "comes {} apart at its joint"),
         (take.excess, take.joints, joints, "°", DEGREES, np.radians(3.0), "is {} beyond its limits"),
     ):
@@ -56,7 +62,7 @@ def check_take(scene: Scene, take: Take) -> list[Finding]:
             if other and ref is not None:
                 text = f"{scene.words(ref)} and {other} are {amount} apart at frame {frame} ({scene.words(names[k])}): what holds them asks for more than there is."
             else:
-                text = f"{scene.words(names[k])} {words.format(amount)} at frame {frame}."
+                text = f"{scene.words(names[k])} {words.format(amount, _pressed_into(scene, take, k))} at frame {frame}."
             figure = next((f for f in scene.figures if ref is not None and f.id == ref.figure), None)
             body = next((b for b in figure.bodies if b.id == ref.body), None) if figure is not None and ref else None
             bone = body.bone if body is not None else None

@@ -196,7 +196,9 @@ def joint_impulses(B, J):
 
 @compiled
 def joint_work(B, J):
-    """Work of the hard rows' impulses in the substep, on the mean of the free and the trial velocities; J."""
+    """Work of the hard rows' impulses in the substep, on the mean of the free and the trial velocities; J. Without what closes gaps, whose speed the
+    rows take again as they close.
+    """
     work = 0.0
     for j in range(J.shape[0]):
         if not J[j].live:
@@ -207,6 +209,11 @@ def joint_work(B, J):
             if J[j].state[r] == 0 or J[j].soft[r] != 0:
                 continue
             s = J[j].lam[r]
+            if r < CONE and J[j].mode[r] == LOCKED:
+                if J[j].keep[r] != 0.0:
+                    # a wide gap, which closes for several substeps
+                    continue
+                work -= 0.5 * s * _closing(B, J, j, r)
             if r < 3 and is_pointed(J, j):
                 l0, l1, l2 = l0 + (s if r == 0 else 0.0), l1 + (s if r == 1 else 0.0), l2 + (s if r == 2 else 0.0)
             elif r < 3:
@@ -219,6 +226,15 @@ def joint_work(B, J):
         if p >= 0:
             work -= _work(B, p, l0, l1, l2, a0, a1, a2, rp)
     return work
+
+
+@inlined
+def _closing(B, J, j, r):
+    """The trial speed along a locked row."""
+    if r < 3 and is_pointed(J, j):
+        x, y, z = point_speed(B, J, j, YES)
+        return x if r == 0 else (y if r == 1 else z)
+    return row_speed(B, J, j, r, YES)
 
 
 @inlined

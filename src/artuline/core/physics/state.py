@@ -93,6 +93,7 @@ BODY = np.dtype(
         ("keyed", _I),  # substeps that it has been keyed for, two at most
         ("of_joint", _I),  # the joint whose child this is, or -1
         ("id", _I),  # its place in the world, whatever its place in an island
+        ("into", _I),  # what it was pressed into most deeply, by ``id``; -1: the ground
         ("cell", _I),  # the tree of joints that it is in, by its place in the island; -1: on its keys
         ("group", _I),  # of bodies that do not collide, -1: none
         ("free", _B),

@@ -307,7 +307,7 @@ def attempt(
     if (restless or bent > BENT_AT_MOST) and exact and not last:
         # some contact still begins or ceases to push, or comes down farther than was thought
         return False
-    if not crowd and gains(B, J, C, K, cells, listed, order, restless):
+    if not crowd and gains(B, J, C, K, cells, listed, order, restless, most < math.inf):
         if K[CONTACTS] > 0 and K[SMOOTH] == 0:
             # friction goes by a push that is estimated: once again without it
             K[SMOOTH] = 1

@@ -26,7 +26,7 @@ from artuline.core.scene.lanes import Lane
 from artuline.core.scene.model import ClipRef, Figure, Group, Scene, Steering, TakeRef
 
 LONGEST = 60.0  # s that are kept at most
-OF_BODIES, OF_JOINTS = ("contact", "penetration", "touch"), ("separation", "excess", "used")
+OF_BODIES, OF_JOINTS = ("contact", "penetration", "into", "touch"), ("separation", "excess", "used")
 MOST_ENTRIES = 1_000_000
 
 

@@ -136,7 +136,7 @@ def compile_joints() -> None:
     crowds.sweep(b, c, k, 0.1)
     _compile(outcome.accept, b, j, w.pairs, c, w.memory, k, cells, listed, order, listed, 0, 0.1, True)
     _compile(outcome.set_back, b, w.blocks, j, c, k, cells, listed, order, 0.1)
-    _compile(outcome.gains, b, j, c, k, cells, listed, order, False)
+    _compile(outcome.gains, b, j, c, k, cells, listed, order, False, False)
     _compile(substep.pattern_of, b, j, c, k, cells, listed)
 
 

@@ -22,7 +22,7 @@ from artuline.core.run.returns import Return, begin, coming, put
 from artuline.core.run.rules import Given, Rules
 from artuline.core.run.shown import shown_pose
 from artuline.core.run.stepper import Chunk, Stepper
-from artuline.core.run.take import Take
+from artuline.core.run.take import UNKNOWN, Take
 from artuline.core.scene import edit
 from artuline.core.scene.alike import scene_of, text_of
 from artuline.core.scene.assets import AssetStore
@@ -202,6 +202,7 @@ class _Record:
         self.of_bodies = {
             "contact": np.zeros((count, n)),
             "penetration": np.zeros((count, n)),
+            "into": np.full((count, n), UNKNOWN, np.int32),
             "touch": np.zeros((count, n, 3)),
         }
         self.of_joints = {name: np.zeros((count, m)) for name in ("separation", "excess", "used")}
@@ -249,6 +250,7 @@ class _Record:
         for kept, rows in ((self.of_bodies, world.bodies), (self.of_joints, world.joints)):
             for name, values in kept.items():
                 values[i] = rows[name]
+        self.of_bodies["into"][i, world.bodies["penetration"] <= 0.0] = UNKNOWN
         self.kinetic[i] = world.kinetic()
         self.grips.keep(i)
         halted = int(world.counters[HALTED])

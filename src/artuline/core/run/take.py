@@ -15,12 +15,16 @@ from artuline.core.scene.assets import Arrays
 from artuline.core.scene.model import BodyRef, Figure, JointRef
 
 
+UNKNOWN = -2  # what a body was pressed into, where nothing is known of it
+
+
 @dataclass(frozen=True, eq=False)
 class Take:
     """F frames of n bodies and m joints.
 
     frames (F,); position (F, n, 3), rotation (F, n, 4) of the bodies' frames; handover (F, n); contact (F, n)
-    normal impulse in N s; touch (F, n, 3) place of the hardest contact, where there is one; penetration (F, n) m; separation (F, m) m; excess (F, m) radians beyond a limit; used (F, m) share of the limits in use;
+    normal impulse in N s; touch (F, n, 3) place of the hardest contact, where there is one; penetration (F, n) m, and into (F, n) which body, -1 the ground, ``UNKNOWN``
+    where nothing was noted; separation (F, m) m; excess (F, m) radians beyond a limit; used (F, m) share of the limits in use;
     kinetic (F, n) energy in J.
     poses: by figure id, the shown local pose (F, B). bodies, joints: which they are (links of the scene and mounts are joints
     too). roots: by figure id, what the poses of a figure that rides on another are under (F, 4, 4).
@@ -36,6 +40,7 @@ class Take:
     contact: Array
     touch: Array
     penetration: Array
+    into: np.ndarray
     separation: Array
     excess: Array
     used: Array
@@ -80,7 +85,7 @@ class Take:
             "cycle": self.cycle,
         }
         arrays: dict[str, np.ndarray] = {"about": np.frombuffer(json.dumps(about).encode(), np.uint8)}
-        for name in _PLAIN:
+        for name in (*_PLAIN, "into"):
             arrays[name] = getattr(self, name)
         for i, pose in enumerate(self.poses.values()):
             for part in ("translation", "rotation", "scale"):
@@ -117,6 +122,8 @@ class Take:
             raise c.fail("its frames do not follow each other")
         for name, shape in _SHAPES.items():
             c.take(name, shape)
+        if "into" in arrays:
+            c.take("into", ("F", "n"), "i", low=UNKNOWN, high=len(bodies) - 1)
         if len(joints) > arrays["separation"].shape[1]:
             raise c.fail("it names more joints than it holds")
         for i in range(len(figures)):
@@ -137,6 +144,7 @@ class Take:
             }
             return Take(
                 **{name: arrays[name] for name in _PLAIN},
+                into=arrays["into"] if "into" in arrays else np.full(arrays["penetration"].shape, UNKNOWN, np.int32),
                 poses=poses,
                 bodies=tuple(BodyRef(*x) for x in about["bodies"]),
                 joints=tuple(JointRef(*x) for x in about["joints"]),
