@@ -368,15 +368,16 @@ def _put_back_keyed(B, cells):
 
 @inlined
 def may_contradict(B, J, cells, listed):
-    """Whether the joints of a part can ask for what cannot be: they close a ring, or hold it at two places."""
-    spare = 0
+    """Whether the joints of a part can ask for what cannot be: those of one of its trees close a ring, or hold it at two places."""
     for l in range(listed.shape[0]):
-        c = cells[listed[l]]
+        c, spare = cells[listed[l]], 0
         for i in range(c[0], c[1]):
             spare -= 1 if B[i].free else 0
         for j in range(c[2], c[3]):
             spare += 1 if J[j].live else 0
-    return spare > 0
+        if spare > 0:
+            return True
+    return False
 
 
 @inlined

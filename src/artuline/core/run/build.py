@@ -137,9 +137,8 @@ class Built:
     shown: Array
     springs: Array
     rides: tuple[Ride, ...] = ()
-    #: Shapes that never touch anything, and how many figures have entered.
+    #: Shapes that never touch anything.
     ghosts: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, bool))
-    _entered: int = -1
     #: Changes the keyed pose (F, B) of a figure, by its index, at frames (F,); in place.
     follow: Callable[[int, Array, Pose], None] = field(default=lambda figure, frames, pose: None)
     #: What leads figures instead of their keys.
@@ -171,30 +170,44 @@ class Built:
         """
         j = self.world.joints
         loose = np.ones(self.count + 1, bool) if free is None else np.append(free, False)
-        held: list[tuple[Link | Mount, bool]] = [(x, x.kind != "tie") for x in self.scene.links]
-        held += [(r.mount, True) for r in self.rides if r.held]
-        for k, (link, grips) in enumerate(held, len(self.joints)):
-            on = link.acts(frame)
+        for k, link in enumerate(self._held, len(self.joints)):
+            on, grips = link.acts(frame), not (isinstance(link, Link) and link.kind == "tie")
             if on and grips and (not j["on"][k] or not (loose[j["child"][k]] or loose[j["parent"][k]])):
                 self.world.grip(k)
             j["on"][k] = on
 
-    def set_present(self, frame: float) -> None:
-        """Let what has not entered yet by a frame touch nothing."""
-        away = [p for p in self.parts if p.figure.enters is not None and frame < p.figure.enters]
-        entered = len(self.parts) - len(away)
-        if entered != self._entered and (away or self._entered >= 0):
-            rows = np.concatenate([p.rows for p in away]) if away else np.zeros(0, int)
+    @cached_property
+    def _held(self) -> tuple[Link | Mount, ...]:
+        """The links and mounts that are joints of the world, after the figures' own."""
+        return (*self.scene.links, *(r.mount for r in self.rides if r.held))
+
+    def end_links(self, frame: float) -> None:
+        """Let go what does not hold any more at a frame."""
+        for k, link in enumerate(self._held, len(self.joints)):
+            self.world.joints["on"][k] &= link.acts(frame)
+
+    def set_present(self, frame: float, leaping: NDArray[np.bool_] | None = None) -> None:
+        """Let what has not entered yet by a frame touch nothing, nor what is ``leaping`` (n,) within it."""
+        away = np.zeros(self.count, bool) if leaping is None else leaping.copy()
+        for p in self.parts:
+            if p.figure.enters is not None and frame < p.figure.enters:
+                away[p.rows] = True
+        if (away != self._away).any():
             shapes = self.world.shapes
-            gone = np.isin(shapes["body"], rows) | self.ghosts
+            gone = np.append(away, False)[shapes["body"]] | self.ghosts
             self.world.set_silent(shapes["silent"] != gone, gone[shapes["silent"] != gone])
-        self._entered = entered
+        self._away = away
 
     def pose(self, figure: Figure, frames: Array) -> Pose:
         """The local pose (F, B) of a figure that physics follows: its keys, layers with baked results left out, and its returns."""
         pose = keyed_pose(self.scene, self.assets, figure, frames, layers=False, lead=self.lead)
         self.follow(self._index[figure.id], frames, pose)
         return pose
+
+    @cached_property
+    def _away(self) -> NDArray[np.bool_]:
+        """Which bodies (n,) touch nothing now."""
+        return np.zeros(self.count, bool)
 
     @cached_property
     def _index(self) -> dict[str, int]:

@@ -57,6 +57,7 @@ class SmallStep:
     wind: Array
     pushes: bool
     left: Array | None = None
+    leaps: NDArray[np.bool_] | None = None
     ends: NDArray[np.bool_] = field(init=False)
 
     def __post_init__(self) -> None:

@@ -19,6 +19,7 @@ from artuline.core.run.build import (
 from artuline.core.run.carried import carried_frequency
 from artuline.core.run.forces import add_velocity, gravity_at, set_pushes, wind_at
 from artuline.core.run.leading import Leading
+from artuline.core.run.leaps import leaps
 
 
 class Course(Protocol):
@@ -26,7 +27,8 @@ class Course(Protocol):
 
     x (L + F k + 1, n, 3), r (..., n, 4): keyed places. Of every substep: free, goal, calm (F k, n); drive (F k, m); gravity and wind
     (F k, 3). ``ends`` (F, n): free at the end of each frame. ``left`` (L + F k + 1, n): of what is led to its place in the world
-    while a physical body hangs on it, how much of the way there is left; None: nothing is. ``first``: its first frame. ``pushes``: whether the scene's pushes act.
+    while a physical body hangs on it, how much of the way there is left; None: nothing is. ``leaps`` (L + F k + 1, n): what is elsewhere than
+    a substep before, without having been on the way. ``first``: its first frame. ``pushes``: whether the scene's pushes act.
     """
 
     first: float
@@ -38,6 +40,7 @@ class Course(Protocol):
     free: NDArray[np.bool_]
     ends: NDArray[np.bool_]
     left: Array | None
+    leaps: NDArray[np.bool_] | None
     goal: Array
     calm: Array
     drive: Array
@@ -61,8 +64,9 @@ class Stepper:
         a, b = frame * course.k, (frame + 1) * course.k
         built, world = self.built, self.built.world
         self._leading.follow(course)
+        built.end_links(course.first + frame)
         self._take_back(course, a, course.free[a])
-        built.set_present(course.first + frame)
+        built.set_present(course.first + frame, self._leaping(course, a, b))
         built.set_links(course.first + frame, self.free)
         light = (built.weight < 1.0).any()
         lift = (built.weight[:, None] - 1.0) * course.gravity[a] if light else None
@@ -80,6 +84,7 @@ class Stepper:
             self._advance(course, first, last)
         # what is on its keys by the next frame is seen there in this one's end
         if (self.free & ~course.ends[frame]).any():
+            built.end_links(course.first + frame + 1)
             self._take_back(course, b, course.ends[frame])
 
     def _advance(self, course: Course, first: int, last: int) -> None:
@@ -115,28 +120,41 @@ class Stepper:
         moved = self._bring_along(back, led, x[at], r[at])
         self._leading.begin(course, at, np.flatnonzero(moved & led), bodies)
         self.free = self.free & free
-        start_keyed(
-            self.built.world.bodies, ~self.free, course.x, course.r, 1.0 / (course.rate * course.k), at + course.lead
-        )
+        start_keyed(bodies, ~self.free, course.x, course.r, 1.0 / (course.rate * course.k), at + course.lead)
+        if course.leaps is not None:
+            # what was not on the way has no speed of it
+            row = at + course.lead
+            leapt = ~self.free & course.leaps[max(row - 1, 0) : row + 1].any(axis=0)
+            for name in ("v", "w", "chord", "keyed"):
+                bodies[name][leapt] = 0
+
+    def _leaping(self, course: Course, first: int, last: int) -> NDArray[np.bool_] | None:
+        """What leaps within some substeps (n,): it touches nothing on its way."""
+        if course.leaps is None:
+            return None
+        return np.asarray(course.leaps[course.lead + first + 1 : course.lead + last + 1].any(axis=0))
 
     def _bring_along(self, back: NDArray[np.bool_], led: NDArray[np.bool_], x: Array, r: Array) -> NDArray[np.bool_]:
         """Move what hangs freely, or is ``led`` (n,), on bodies that are ``back`` (n,) on their keys x (n, 3), r (n, 4) from now on with them: what is shown has come
-        there softly, and the last bit from where they were would tear at it. Returns what moved (n,).
+        there softly, and the last bit from where they were would tear at it. What the world or another keyed body holds too stays. Returns what moved (n,).
         """
         world, seen = self.built.world, back.copy()
         seen |= ~self.free & ~led
+        elsewhere = seen & ~back
         moved = np.zeros(len(back), bool)
         b, joints = world.bodies, world.joints[world.joints["on"]]
         ends = np.stack([joints["parent"], joints["child"]], axis=1)
+        elsewhere[ends[ends[:, 0] < 0, 1]] = True
         ends = ends[(ends >= 0).all(axis=1)]
         for i in np.flatnonzero(back):
-            found = [int(i)]
+            found, held = [int(i)], False
             for at in found:
                 beside = ends[(ends == at).any(axis=1)].ravel()
+                held = held or bool(elsewhere[beside].any())
                 new = sorted({int(k) for k in beside if not seen[k]})
                 seen[new] = True
                 found += new
-            if len(found) > 1:
+            if len(found) > 1 and not held:
                 turn = rotation.multiply(r[i], rotation.conjugate(b["q"][i]))
                 away = found[1:]
                 moved[away] = True
@@ -184,6 +202,8 @@ class Chunk:
         self._own = np.array([j.tone for _, j in built.joints])
         self._child = built.world.joints["child"][: len(self._own)]
         self._arrange()
+        self.leaps = leaps(built, self._times, self.x)
+        self._let_go_where_held()
         self.first: float = first
         self.rate = scene.rate
         # a substep begins with the kick of the time around its start
@@ -205,6 +225,23 @@ class Chunk:
         against = carried_frequency(self.handover[:, self._child], carrier[:, self._child])
         self.drive = np.zeros((len(self.handover), len(self.built.world.joints)))
         self.drive[:, : len(self._own)] = np.maximum(own, against)
+
+    def _let_go_where_held(self) -> None:
+        """What is handed over as a mount ends goes on from where that had it, not from where its own keys would have it then."""
+        if self.leaps is None:
+            return
+        free = np.concatenate([self.free, self.ends[-1:]])
+        for i, body in np.argwhere(self.leaps).tolist():
+            if i >= self.lead and free[i - self.lead, body]:
+                self.leaps[i, body] = False
+                x, r = self.x[:, body], self.r[:, body]
+                # two rows more, since the velocity is that of the rows on both sides
+                for k in range(i, min(i + 4, len(x))):
+                    last = max(k - 2, 0)
+                    x[k] = 2.0 * x[k - 1] - x[last]
+                    r[k] = rotation.multiply(rotation.multiply(r[k - 1], rotation.conjugate(r[last])), r[k - 1])
+        if not self.leaps.any():
+            self.leaps = None
 
     def _ways_left(self) -> Array | None:
         """How much is left of the way of what comes back to its place in the world: a physical body that hangs on it is led there too."""
@@ -236,6 +273,7 @@ class Standing:
     ):
         self.first, self.rate, self.k, self.lead = first, rate, k, 2
         self.left: Array | None = None
+        self.leaps: NDArray[np.bool_] | None = None
         self.x, self.r = np.repeat(x[None], k + 3, 0), np.repeat(r[None], k + 3, 0)
         self.free, self.drive, self.ends = np.repeat(free[None], k, 0), np.repeat(drive[None], k, 0), free[None]
         self.goal = self.calm = np.zeros((k, built.count))

@@ -14,7 +14,6 @@ from artuline.core.scene.arrays import Checked
 from artuline.core.scene.assets import Arrays
 from artuline.core.scene.model import BodyRef, Figure, JointRef
 
-
 UNKNOWN = -2  # what a body was pressed into, where nothing is known of it
 
 
