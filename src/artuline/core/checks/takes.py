@@ -31,7 +31,7 @@ def _other_end(scene: Scene, ref: JointRef) -> str:
 
 def _pressed_into(scene: Scene, take: Take, k: int) -> str:
     """What a body of a take is pressed into at its worst, in words."""
-    other = int(take.into[take.penetration[:, k].argmax(), k])
+    other = int(take.into[int(take.penetration[:, k].argmax()), k])
     return "the ground" if other == -1 else "something" if other < 0 else scene.words(take.bodies[other])
 
 
@@ -63,7 +63,7 @@ def check_take(scene: Scene, take: Take) -> list[Finding]:
                 text = f"{scene.words(ref)} and {other} are {amount} apart at frame {frame} ({scene.words(names[k])}): what holds them asks for more than there is."
             else:
                 text = (
-                    f"{scene.words(names[k])} {words.format(amount, _pressed_into(scene, take, k))} at frame {frame}."
+                    f"{scene.words(names[k])} {words.format(amount, _pressed_into(scene, take, int(k)))} at frame {frame}."
                 )
             figure = next((f for f in scene.figures if ref is not None and f.id == ref.figure), None)
             body = next((b for b in figure.bodies if b.id == ref.body), None) if figure is not None and ref else None

@@ -154,7 +154,7 @@ class Built:
         """Which bodies may be let go (n,)."""
         found = np.zeros(self.count, bool)
         for part in self.parts:
-            found[part.rows] = not part.figure.stays
+            found[part.rows] = not part.figure.stays or part.figure.carried
         return found
 
     @property
@@ -255,7 +255,9 @@ class Built:
                 group = group_of(part.figure, body.bone)
                 in_world[row] = group is not None and group.in_world
         moving = [
-            k for k in sorted(range(len(self.parts)), key=self._depth.__getitem__) if not self.parts[k].figure.stays
+            k
+            for k in sorted(range(len(self.parts)), key=self._depth.__getitem__)
+            if not self.parts[k].figure.stays or self.parts[k].figure.carried
         ]
         joints = [(int(j["parent"]), int(j["child"])) for _, j in zip(self.joints, self.world.joints)]
         held = [Held(r.figure, r.holder, r.mount.acts) for r in self.rides if r.held]
@@ -361,8 +363,9 @@ class _Making:
         # the number of its group of bodies that do not collide, -1 for none
         apart = self.apart.setdefault((f.id, body.apart), len(self.apart)) if body.apart else -1
         # what is never let go has no mass that counts: a knot to it is as firm as what hangs on it needs
+        fixed = f.stays and (not f.carried or any(s.kind == "mesh" for s in body.shapes))
         return BodySpec(
-            shapes=body.shapes, density=body.density, mass=1.0 if f.stays else body.mass, free=not f.stays,
+            shapes=body.shapes, density=body.density, mass=1.0 if fixed else body.mass, free=not fixed,
             inertia=None if body.shapes else np.full(3, 1e-3 * (body.mass or 1.0)),
             friction=body.friction, rolling=body.rolling, restitution=body.restitution, position=p, rotation=q,
             drag=(body.drag, body.spin_drag), group=apart, drapes=f.made is not None, key=f.id, area=None if self.windy and f.wind else (0.0, 0.0, 0.0),

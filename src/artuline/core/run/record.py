@@ -199,7 +199,7 @@ class _Record:
         count, self.n, m = len(frames), len(built.world.bodies), len(built.world.joints)
         n = self.n
         self.p, self.q = np.zeros((count, n, 3)), np.zeros((count, n, 4))
-        self.of_bodies = {
+        self.of_bodies: dict[str, np.ndarray] = {
             "contact": np.zeros((count, n)),
             "penetration": np.zeros((count, n)),
             "into": np.full((count, n), UNKNOWN, np.int32),

@@ -175,6 +175,11 @@ class Figure(Model):
         return self.obstacle and not self.groups
 
     @property
+    def carried(self) -> bool:
+        """Whether it has no group of its own, and is let go with what it rides on."""
+        return self.stays and bool(self.mounts)
+
+    @property
     def is_its_root(self) -> bool:
         """Whether it is one bone with a body that is where its track is."""
         one = len(self.bones) == 1 and self.bones[0].translation == ZERO and self.bones[0].rotation == UPRIGHT
