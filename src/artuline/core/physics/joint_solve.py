@@ -209,10 +209,8 @@ def joint_work(B, J):
             if J[j].state[r] == 0 or J[j].soft[r] != 0:
                 continue
             s = J[j].lam[r]
-            if r < CONE and J[j].mode[r] == LOCKED:
-                if J[j].keep[r] != 0.0:
-                    # a wide gap, which closes for several substeps
-                    continue
+            if J[j].keep[r] != 0.0 and r < CONE and J[j].mode[r] == LOCKED:
+                # a wide gap, which closes for several substeps
                 work -= 0.5 * s * _closing(B, J, j, r)
             if r < 3 and is_pointed(J, j):
                 l0, l1, l2 = l0 + (s if r == 0 else 0.0), l1 + (s if r == 1 else 0.0), l2 + (s if r == 2 else 0.0)

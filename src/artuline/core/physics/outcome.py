@@ -16,6 +16,7 @@ MOST_TURN = 0.35  # radians a free body may turn in a substep
 # share by which the kinetic energy may grow in a substep with contacts, and with joints alone
 GAIN, GAIN_JOINTS = 0.1, 0.003
 UNSEEN = 0.02  # m/s by which gaps of rings may close
+YIELDED = 0.15  # m/s of what gives way, which loses half of it at once
 FASTEST = 1e7  # m/s and rad/s, of all bodies together: more is no solution
 YIELDING = 0.5  # share of their speed that is left to bodies whose joints give way
 SLOWER = 0.1  # share of its speed that is left to what does not close as deep as halving goes
@@ -214,8 +215,14 @@ def gains(B, J, C, K, cells, listed, order, restless, rings):
     share = GAIN if K[CONTACTS] > 0 else GAIN_JOINTS
     spare = 1e-9
     if rings:
+        speed = UNSEEN
+        for l in range(listed.shape[0]):
+            for j in range(cells[listed[l], 2], cells[listed[l], 3]):
+                for r in range(ROWS):
+                    if J[j].live and J[j].yields[r] != 0:
+                        speed = YIELDED
         for n in range(order.shape[0]):
-            spare += 0.5 * B[order[n]].mass * UNSEEN * UNSEEN
+            spare += 0.5 * B[order[n]].mass * speed * speed
     if after < (1.0 + share) * before + spare:
         return False
     if restless:
