@@ -3,6 +3,7 @@ import os
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 import pytest
+from hypothesis import settings
 
 from artuline.core.run.prepare import ensure_kernels
 from artuline.core.run.record import keep_take, run
@@ -12,6 +13,10 @@ from artuline.demo.scenes import demo_scene
 from artuline.desk.application import make_application
 from artuline.formats.gltf_read import read_figure
 from tests.driving import open_window
+
+# no test waits by a clock, and what is random repeats
+settings.register_profile("artuline", deadline=None, derandomize=True)
+settings.load_profile("artuline")
 
 
 def pytest_configure(config):

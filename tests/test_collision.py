@@ -26,7 +26,7 @@ def contacts_of(world, reach=0.0):
     return world.contacts_now(reach)
 
 
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=30)
 @given(st.integers(0, 1 << 30), st.floats(0.0, 0.5))
 def test_all_pairs_that_come_to_touch_are_near(seed, dt):
     """Twice, the second time from the order of the first; pairs that are far, or do not collide, are never near."""
@@ -109,7 +109,7 @@ def _inside(shape, random):
     return _surface(shape, random) * random.uniform(0, 1, (1, 1))
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 @given(st.integers(0, 10**6), st.sampled_from(PAIRS))
 def test_the_nearest_contact_is_as_far_as_the_shapes_are(seed, pair):
     random = np.random.default_rng(seed)
@@ -127,7 +127,7 @@ def test_the_nearest_contact_is_as_far_as_the_shapes_are(seed, pair):
         assert np.linalg.norm(c["normal"]) == pytest.approx(1.0)
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 @given(st.integers(0, 10**6), st.sampled_from(PAIRS))
 def test_moving_apart_along_the_normal_ends_the_contact(seed, pair):
     random = np.random.default_rng(seed)
@@ -145,7 +145,7 @@ def test_moving_apart_along_the_normal_ends_the_contact(seed, pair):
 
 
 @pytest.mark.parametrize("kind", KINDS)
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=25)
 @given(st.integers(0, 10**6))
 def test_the_lowest_contact_with_the_ground_is_the_lowest_point(kind, seed):
     random = np.random.default_rng(seed)

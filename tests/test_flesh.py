@@ -175,7 +175,7 @@ def test_distances_along_a_skin_are_those_of_its_edges():
     assert np.isinf(found[22:]).all() and np.isinf(found[-3:]).all()
 
 
-@settings(deadline=None, max_examples=25)
+@settings(max_examples=25)
 @given(st.integers(0, 10**6), st.integers(1, 12))
 def test_weights_add_up_after_every_edit(boom, seed, edits):
     """Random shares given and taken, with 4 and 8 bones a vertex; the entry has what it was given, as far as others are there to take the rest."""

@@ -218,7 +218,7 @@ def test_a_skin_without_animation_comes_in_with_a_note(tmp_path):
     assert figure.clip is None and any("no animation" in n for n in notes)
 
 
-@settings(max_examples=60, suppress_health_check=[HealthCheck.function_scoped_fixture], deadline=None)
+@settings(max_examples=60, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(st.data())
 def test_a_damaged_file_never_ends_in_anything_but_a_message(tmp_path, data):
     path = tmp_path / "walker.glb"

@@ -101,7 +101,7 @@ def dense(world):
     return full
 
 
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=25)
 @given(st.integers(0, 10**6), st.integers(2, 14), st.integers(0, 3))
 def test_the_solve_is_that_of_the_dense_matrix(seed, count, loops):
     world, random = random_world(seed, count, min(loops, count - 1))
@@ -118,7 +118,7 @@ def test_the_solve_is_that_of_the_dense_matrix(seed, count, loops):
     assert (np.abs(residual) / scale).max() < 1e-9
 
 
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=25)
 @given(st.integers(0, 10**6), st.integers(2, 40))
 def test_trees_have_no_fill_in(seed, count):
     world, _ = random_world(seed, count, 0)

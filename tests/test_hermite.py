@@ -23,7 +23,7 @@ def wave(seed, frames, rough, width=3):
     return out + rough * random.normal(size=(frames, width))
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=200)
 @given(
     st.integers(0, 10**6), st.integers(3, 150), st.sampled_from([0.0, 0.05]), st.sampled_from([0.01, 0.1, 0.5]), st.sampled_from([0, 1, 4])
 )  # fmt: skip
@@ -40,7 +40,7 @@ def test_the_error_bound_holds_for_any_curve(seed, frames, rough, bound, hits):
     np.testing.assert_array_equal(keys.values[[0, -1]], samples[[0, -1]])
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=200)
 @given(st.integers(0, 10**6), st.integers(3, 120), st.sampled_from([0.2, 2.0, 20.0]), st.sampled_from([0.25, 2.0]))
 def test_the_error_bound_holds_for_any_rotation(seed, frames, wild, degrees):
     """Whole turns and more: keys are unit quaternions that never flip, and every frame is within the bound."""

@@ -56,7 +56,7 @@ def test_a_box_as_a_hull_is_a_box():
     np.testing.assert_allclose(np.sort(hull.moments), np.sort(moments), rtol=1e-9)
 
 
-@settings(max_examples=50, deadline=None)
+@settings(max_examples=50)
 @given(st.integers(0, 10**6), st.integers(4, 40))
 def test_a_hull_holds_its_points_and_obeys_euler(seed, count):
     points = np.random.default_rng(seed).normal(size=(count, 3))
@@ -74,7 +74,7 @@ def test_points_in_a_plane_are_no_hull():
         hull_of(((0.0, 0.0, 0.0), (1.0, 0.0, 0.0), (0.0, 1.0, 0.0), (1.0, 1.0, 0.0)))
 
 
-@settings(max_examples=60, deadline=None, derandomize=True)
+@settings(max_examples=60)
 @given(st.integers(0, 10**6), st.sampled_from([SPHERE, CAPSULE, BOX]))
 def test_a_hull_touches_as_the_box_it_stands_for(seed, other):
     random = np.random.default_rng(seed)

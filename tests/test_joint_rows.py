@@ -40,7 +40,7 @@ def coordinate(world, row):
     return {TWIST: tw, SWING_Y: sy, SWING_Z: sz}[row]
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(st.integers(0, 10**6), st.sampled_from([TWIST, SWING_Y, SWING_Z, CONE]), st.sampled_from([0.3, 1.2, 2.2]))
 def test_a_row_points_where_its_coordinate_grows_fastest(seed, row, size):
     world, _ = turned(seed, size)

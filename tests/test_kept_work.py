@@ -30,7 +30,7 @@ from tests.test_leaving import answer
 
 
 @given(st.integers(4, 300), st.integers(1, 4), st.integers(-50, 50), st.integers(1, 2), st.integers(0, 2**31))
-@settings(max_examples=60, deadline=None, derandomize=True)
+@settings(max_examples=60)
 def test_keys_lie_on_frames_that_may_have_keys_and_run_forward(count, step, origin, fine, seed):
     """Rests, hits and steps of keys at random: no two keys on one frame, none between two."""
     rng = np.random.default_rng(seed)
@@ -58,7 +58,7 @@ EDITS = (
 
 @given(st.lists(st.integers(0, len(EDITS) - 1), max_size=6), st.integers(0, 2**31), st.sampled_from([0.3, 1.0, 5.0]),
        st.sampled_from([1, 2, 3]), st.booleans())  # fmt: skip
-@settings(max_examples=12, deadline=None, derandomize=True)
+@settings(max_examples=12)
 def test_edited_at_random_and_baked_it_is_saved_and_opened_equal(boom_run, tmp_path_factory, which, seed, bound, step, between):  # fmt: skip
     scene, old, take = boom_run
     assets = AssetStore()

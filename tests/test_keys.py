@@ -40,7 +40,7 @@ def turning(seed, count=9, bone="spine"):
     return Channel(bone, "rotation", "CUBICSPLINE", t, np.stack([slope, q, slope], axis=1))
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(st.integers(0, 10**6), st.sampled_from(ORDERS))
 def test_angles_are_the_rotation_and_never_jump(seed, order):
     """Another reader of the same angles agrees, whatever the order, also through gimbal lock and past half a turn."""
@@ -63,7 +63,7 @@ def test_the_best_order_stays_farthest_from_lock():
     )
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 @given(st.integers(0, 10**6), st.sampled_from(ORDERS))
 def test_curves_and_channels_are_the_same_thing(seed, order):
     c = turning(seed)
@@ -77,7 +77,7 @@ def test_curves_and_channels_are_the_same_thing(seed, order):
     assert np.degrees(rotation.angle_between(c.sample(at), again.sample(at))).max() < 0.02
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(st.integers(0, 10**6), st.floats(0.05, 0.95))
 def test_an_inserted_key_changes_no_shape(seed, share):
     at = np.linspace(0.0, 2.6, 400)

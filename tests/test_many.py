@@ -88,7 +88,7 @@ def test_a_file_of_many_holds_the_setup_once(tmp_path):
 
 
 @given(st.integers(0, 10_000), st.integers(1, 25), st.floats(0.1, 0.8))
-@settings(max_examples=20, deadline=None)
+@settings(max_examples=20)
 def test_scattered_ones_keep_apart_and_a_seed_gives_the_same(seed, count, apart):
     figure = _BARE
     scene = Scene(figures=(figure,))

@@ -98,7 +98,7 @@ def test_what_cannot_be_read_is_said_with_its_line(tmp_path, change, words, line
         assert f"line {line}" in str(error.value)
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=150)
 @given(st.integers(0, 10**6))
 def test_mutated_files_give_errors_and_nothing_else(tmp_path_factory, seed):
     random = np.random.default_rng(seed)

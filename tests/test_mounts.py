@@ -16,11 +16,27 @@ from artuline.core.geometry import rotation, transforms
 from artuline.core.motion.keyed import keyed_matrices, root_at
 from artuline.core.motion.places import places_at
 from artuline.core.motion.skeleton import skeleton_of
+from artuline.core.run.build import build
 from artuline.core.run.record import keep_take, run
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.model import Body, Bone, Figure, Group, Joint, Lane, MotionKey, Mount, Scene, Shape, obstacle
+from artuline.core.scene.model import (
+    Body,
+    Bone,
+    Figure,
+    Group,
+    Joint,
+    Lane,
+    MotionKey,
+    Mount,
+    Scene,
+    Shape,
+    Strand,
+    StrandPoint,
+    obstacle,
+)
 from artuline.core.setup.grip import swinging
+from artuline.core.setup.strand import add_strand
 from artuline.demo import things
 from artuline.formats.deliver import deliver
 from artuline.formats.gltf_read import read_figure
@@ -346,6 +362,40 @@ def test_a_pail_leaves_with_its_hand_as_it_was_shown(tmp_path, boom, together):
         assert len(document["skins"]) == 2 and max(document["skins"][1]["joints"]) == max(number.values())
     back = read_figure(written[-1], AssetStore()).figure
     assert {"bail", "pail"} <= set(back.bone_index) and back.clips
+
+
+@pytest.mark.parametrize("kind, limb, other", [(0, "Right Elbow", "Left Calf"), (1, "LeftLimb0B", "RightLimb1B")])
+@pytest.mark.parametrize("substeps", [2, 10])
+def test_what_leaps_to_its_own_keys_hits_nothing_and_drags_nothing_along(kind, limb, other, substeps):
+    scene, assets = figure_of(kind)
+    holder = scene.figures[0]
+    shape = Shape(kind="box", half=(0.05, 0.08, 0.04))
+    lamp = obstacle("lamp", shape, (MotionKey(frame=0, position=(0.0, -3.0, 0.0)),))
+    lamp = lamp.changed(
+        mounts=(Mount(id="m", part="lamp", figure=holder.id, bone=limb, position=(0.0, 0.1, 0.0), stop=20.0),)
+    )
+    points = (
+        StrandPoint(position=(0.3, 2.5, 0.2), hold="pinned"),
+        StrandPoint(position=(0.2, 1.0, 0.1), hold="mounted", figure=holder.id, bone=other),
+    )
+    scene = edit.hand_over(edit.add_figure(scene, lamp), holder.id, None, 8, 60, 0.0, 0.0)
+    scene, _ = add_strand(scene, assets, Strand(points=points, count=16, slack=0.3, hangs=True))
+    scene = scene.changed(ground=None, end=30, substeps=substeps)
+    built = build(scene, assets)
+    row = built.parts[1].rows[0]
+    assert built.world.bodies["mass"][row] == pytest.approx(
+        scene.figure("lamp").bodies[0].density * 8 * 0.05 * 0.08 * 0.04
+    )
+    take = run(scene, assets)
+    lamp, hand = take.column("lamp", "lamp"), take.column(holder.id, holder.body_of[limb].id)
+    # it rides, on its keys and limp, until it is let go, and is below everything then
+    apart = np.linalg.norm(take.position[:20, lamp] - take.position[:20, hand], axis=1)
+    assert np.ptp(apart) < 1e-3 and np.allclose(take.position[20:, lamp], (0.0, -3.0, 0.0))
+    rest = np.delete(take.position, lamp, axis=1)
+    steps = np.linalg.norm(np.diff(rest, axis=0), axis=2).max(axis=1)
+    assert steps[17:24].max() < 1.6 * steps[14:18].max() + 0.02
+    pin = [k for k, j in enumerate(take.joints) if j.figure is None]
+    assert take.separation[:, pin].max() < 0.01
 
 
 @pytest.mark.parametrize("kind, bone", [(0, "Left Elbow"), (1, "LeftLimb0B")])

@@ -2,7 +2,7 @@
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from artuline.core.geometry import distance, rays, rotation
@@ -33,7 +33,6 @@ def marched(origin, direction, shape, place, turn):
     return t
 
 
-@settings(deadline=None)
 @given(st.integers(0, 3), UNIT, UNIT, st.floats(1.0, 8.0), UNIT, st.floats(-3, 3))
 def test_a_ray_meets_a_shape_where_marching_does(kind, towards, aside, far, axis, angle):
     shape = SHAPES[kind]

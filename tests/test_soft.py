@@ -160,7 +160,7 @@ def test_a_uniform_strain_meets_its_modulus_in_every_direction():
         assert energy == pytest.approx(inner, rel=0.1)
 
 
-@settings(max_examples=6, deadline=None)
+@settings(max_examples=6)
 @given(st.integers(1, 60), st.tuples(st.floats(0.05, 1.0), st.floats(0.05, 1.0), st.floats(0.05, 1.0)))
 def test_clusters_fill_the_volume_each_in_one_piece(count, half):
     corners = np.array([(x, y, z) for x in (0, 1) for y in (0, 1) for z in (0, 1)], float) * half
@@ -184,7 +184,7 @@ def test_clusters_fill_the_volume_each_in_one_piece(count, half):
         assert np.linalg.norm(m.turn) == pytest.approx(1.0)
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 @given(st.integers(0, 1000), st.integers(1, 9))
 def test_shares_that_are_cut_off_leave_no_jump(seed, many):
     r = np.random.default_rng(seed)

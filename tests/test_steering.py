@@ -75,7 +75,7 @@ def test_a_clip_on_the_spot_asks_for_the_speed_of_its_feet(man, unit):
 
 
 @given(st.floats(0.0, 3.0), st.floats(0.0, 5.0))
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 def test_steps_of_a_mixture_go_as_far_as_its_speed(speed, phase):
     paces = _PACES
     shares, still, rate = paces.mix(speed)

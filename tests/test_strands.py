@@ -37,7 +37,7 @@ DOWN = np.array([0.0, -1.0, 0.0])
 
 
 @given(st.lists(st.tuples(*[st.floats(-2.0, 2.0)] * 3), min_size=2, max_size=7), st.booleans(), st.integers(4, 90))
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 def test_a_line_is_divided_into_equal_parts_from_end_to_end(points, curved, count):
     line = line_through(np.array(points), curved=curved)
     if length_of(line) < 0.05:
@@ -53,7 +53,7 @@ def test_a_line_is_divided_into_equal_parts_from_end_to_end(points, curved, coun
 @given(st.tuples(*[st.floats(-3.0, 3.0)] * 3), st.floats(1.01, 4.0), st.integers(3, 200))
 @example((0.0, 0.0, 1.0), 4.0, 3)  # narrower than a part is long, so that the lowest props its neighbours asunder
 @example((0.0, 1.0, 0.25), 3.0, 5)
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=150)
 def test_a_chain_hangs_so_that_every_part_bears_the_mean_pull_of_its_ends(end, slack, count):
     end = np.array(end)
     if np.linalg.norm(end) < 0.05 or np.linalg.norm(end[[0, 2]]) < 0.05:

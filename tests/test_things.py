@@ -131,14 +131,14 @@ def test_files_of_several_nodes_keep_them_as_parts_and_their_places(tmp_path):
 
 
 @given(st.floats(1e-4, 1e4))
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=30)
 def test_units_make_things_of_a_plausible_size_if_any_does(size):
     unit = likely_thing_unit(size)
     assert 0.03 <= size * unit <= 4.0 or all(not 0.03 <= size * u <= 4.0 for u in (1.0, 0.01, 0.001, 0.0254))
 
 
 @given(st.integers(1, 4), st.integers(0, 10**6))
-@settings(max_examples=20, deadline=None)
+@settings(max_examples=20)
 def test_parts_are_split_and_joined_without_moving_anything(count, seed):
     random = np.random.default_rng(seed)
     assets = AssetStore()

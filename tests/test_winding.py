@@ -32,7 +32,7 @@ def test_a_ball_holds_what_is_nearer_than_its_radius(count):
     assert (inside(points, vertices, triangles) == (away < 1.0))[clear].all()
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(st.integers(0, 10**6), st.integers(1, 400), st.floats(1e-4, 1e4), st.floats(-50.0, 50.0))
 def test_triangles_in_any_disorder_give_what_the_exact_numbers_give(seed, count, size, shift):
     """Open, turned over, without area, all in one place."""

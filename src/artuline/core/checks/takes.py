@@ -62,9 +62,7 @@ def check_take(scene: Scene, take: Take) -> list[Finding]:
             if other and ref is not None:
                 text = f"{scene.words(ref)} and {other} are {amount} apart at frame {frame} ({scene.words(names[k])}): what holds them asks for more than there is."
             else:
-                text = (
-                    f"{scene.words(names[k])} {words.format(amount, _pressed_into(scene, take, int(k)))} at frame {frame}."
-                )
+                text = f"{scene.words(names[k])} {words.format(amount, _pressed_into(scene, take, int(k)))} at frame {frame}."
             figure = next((f for f in scene.figures if ref is not None and f.id == ref.figure), None)
             body = next((b for b in figure.bodies if b.id == ref.body), None) if figure is not None and ref else None
             bone = body.bone if body is not None else None
