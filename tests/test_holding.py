@@ -2,10 +2,14 @@
 
 import numpy as np
 import pytest
+from benchmarks.seams import figure_of
 
 from artuline.core.geometry import rotation
+from artuline.core.motion.keyed import keyed_matrices
 from artuline.core.motion.places import places_at
+from artuline.core.motion.skeleton import rigid
 from artuline.core.run.record import run
+from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Link, LinkEnd, MotionKey, Shape, obstacle
 from tests.test_links import end, two_balls
@@ -81,3 +85,29 @@ def test_the_holder_does_not_push_what_it_holds():
     np.testing.assert_allclose(take.position[:, 0], take.position[:1, 0] + np.zeros((25, 1)), atol=1e-5)
     loose = run(two_balls(frames=24, around=(inside,)), AssetStore())
     assert loose.contact[:, 0].max() > 0.0
+
+
+@pytest.mark.parametrize("kind, bone", [(0, "Left Elbow"), (1, "LeftLimb0B")])
+@pytest.mark.parametrize("hold", ["weld", "pin"])
+def test_what_takes_hold_of_something_within_it_is_not_pushed_off(kind, bone, hold):
+    scene, assets = figure_of(kind)
+    f = scene.figures[0]
+    p, _ = rigid(keyed_matrices(scene, assets, f, np.array([0.0]))[0])
+    place = p[f.bone_index[bone]]
+    # a thick pole along the limb, through all that is beside what holds it
+    shape = Shape(kind="box", half=(0.5, 0.05, 0.05))
+    pole = obstacle("boom", shape, (MotionKey(frame=0, position=tuple(float(v) for v in place)),))
+    body = f.body_of[bone].id
+    link = Link(
+        id="h", name="h", kind=hold, a=LinkEnd(figure=f.id, body=body), b=LinkEnd(figure="boom", body="boom"), start=3
+    )
+    scene = edit.scene(edit.add_figure(scene, pole), links=(link,), gravity=(0.0, 0.0, 0.0), ground=None)
+    scene = edit.hand_over(scene, f.id, None, 6, 60, 0.0, 0.0).changed(end=30, substeps=4)
+    scene = edit.map_figure(scene, f.id, lambda x: x.changed(clip=None))
+    take = run(scene, assets)
+    moved = np.linalg.norm(take.position - take.position[0], axis=2)
+    assert moved.max() < 0.005
+    free = edit.scene(scene, links=())
+    loose = run(free, assets)
+    # without the hold they do push each other apart
+    assert np.linalg.norm(loose.position - loose.position[0], axis=2).max() > 0.02

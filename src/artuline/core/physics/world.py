@@ -138,6 +138,7 @@ class World:
         if (self.shapes["kind"] == MESH).any():
             self.shapes["silent"][-1] = True  # the triangle in hand
         self.measure_reach()
+        self._specs, self._off = joints, set(off)
         self.apart = apart_of(joints, off, n)
         most = len(self.shapes) * (len(self.shapes) - 1) // 2
         in_place = min(most, MOST_IN_PLACE * (MOST_IN_PLACE - 1) // 2) + 1
@@ -410,13 +411,21 @@ class World:
                 return found[: counters[CONTACTS]]
             size *= 2
 
-    def overlaps(self) -> list[tuple[int, int, float]]:
-        """Bodies whose shapes overlap now, among those that may collide: (a, b, gap in metres below zero)."""
+    def overlaps(self, free: np.ndarray | None = None) -> list[tuple[int, int, float]]:
+        """Bodies whose shapes overlap now, among those that may collide if these are ``free`` (n,): (a, b, gap in metres below zero)."""
         body = self.shapes["body"]
         return [
             (int(body[c["shapes"][0]]), int(body[c["shapes"][1]]), float(c["gap"]))
-            for c in self.contacts_now() if c["gap"] < 0.0
+            for c in self.contacts_now(free=free) if c["gap"] < 0.0
         ]  # fmt: skip
+
+    def let_pass(self, pairs: set[tuple[int, int]]) -> None:
+        """Let some more pairs of bodies (-1: the world) not collide from now on."""
+        if pairs <= self._off:
+            return
+        self._off |= pairs
+        self.apart = apart_of(self._specs, self._off, len(self.bodies))
+        self.bodies["rest"] = 0.0
 
     def reset_report(self) -> None:
         """Start new worst values and sums."""

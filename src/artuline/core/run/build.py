@@ -41,6 +41,7 @@ TONE_FREQUENCY = 12.0  # Hz at tone 1
 STEADY_FREQUENCY = 32.0  # Hz at steadiness 1, of all that is carried: what hangs on a hand turns it, too
 RETURN_FREQUENCY = 10.0  # Hz of the pull towards the keys just above handover 0
 GRIP_DAMPING = 0.8  # 1/s of what swings in a palm: skin on wood
+WITHIN = 0.001  # m by which what takes hold of another may be within it and still push it
 CALM_RATE = 30.0  # 1/s at calm 1
 
 
@@ -172,6 +173,8 @@ class Built:
         loose = np.ones(self.count + 1, bool) if free is None else np.append(free, False)
         for k, link in enumerate(self._held, len(self.joints)):
             on, grips = link.acts(frame), not (isinstance(link, Link) and link.kind == "tie")
+            if on and not j["on"][k] and (link.holds_together if isinstance(link, Link) else not link.collides):
+                self._pass_within(int(j["child"][k]), int(j["parent"][k]))
             if on and grips and (not j["on"][k] or not (loose[j["child"][k]] or loose[j["parent"][k]])):
                 self.world.grip(k)
             j["on"][k] = on
@@ -180,6 +183,17 @@ class Built:
     def _held(self) -> tuple[Link | Mount, ...]:
         """The links and mounts that are joints of the world, after the figures' own."""
         return (*self.scene.links, *(r.mount for r in self.rides if r.held))
+
+    def _pass_within(self, a: int, b: int) -> None:
+        """Let what is within each other of the figures of two bodies pass where one takes hold of the other: it would push them apart."""
+        mine, theirs = (next(p.rows for p in self.parts if row in p.rows) for row in (a, b))
+        self.world.let_pass(
+            {
+                (x, y)
+                for x, y, gap in self.world.overlaps(np.ones(self.count, bool))
+                if gap < -WITHIN and ((x in mine and y in theirs) or (y in mine and x in theirs)) and x != y
+            }
+        )
 
     def end_links(self, frame: float) -> None:
         """Let go what does not hold any more at a frame."""

@@ -110,7 +110,7 @@ def plant_feet(scene: Scene, figure: Figure, root: Array, pose: Pose, keyed: Pos
             )
             t = np.clip((np.arange(len(share)) - begin) / (done - begin), 0.0, 1.0)
             u = smooth_step(t)
-            path, facing = here + u[:, None] * (end - here), rotation.slerp(q, turn, u)
+            path, facing = here + u[:, None] * (end - here), rotation.blend_over_time(q, turn, u)
             # it lifts before it moves on, and comes down where it stays
             path[:, 1] += min(LIFT[0] * far, LIFT[1]) * np.sin(np.pi * t)
             # the sole goes no deeper than its keys have it

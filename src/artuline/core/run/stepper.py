@@ -136,11 +136,11 @@ class Stepper:
 
     def _bring_along(self, back: NDArray[np.bool_], led: NDArray[np.bool_], x: Array, r: Array) -> NDArray[np.bool_]:
         """Move what hangs freely, or is ``led`` (n,), on bodies that are ``back`` (n,) on their keys x (n, 3), r (n, 4) from now on with them: what is shown has come
-        there softly, and the last bit from where they were would tear at it. What the world or another keyed body holds too stays. Returns what moved (n,).
+        there softly, and the last bit from where they were would tear at it. What the world holds too stays. Returns what moved (n,).
         """
         world, seen = self.built.world, back.copy()
         seen |= ~self.free & ~led
-        elsewhere = seen & ~back
+        elsewhere = np.zeros(len(back), bool)
         moved = np.zeros(len(back), bool)
         b, joints = world.bodies, world.joints[world.joints["on"]]
         ends = np.stack([joints["parent"], joints["child"]], axis=1)
