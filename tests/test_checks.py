@@ -7,9 +7,23 @@ import pytest
 from artuline.core.checks.checks import check
 from artuline.core.checks.takes import check_take
 from artuline.core.scene import edit
-from artuline.core.scene.model import Body, Bone, Joint, Link, LinkEnd, Scene, Shape
+from artuline.core.scene.assets import AssetStore
+from artuline.core.scene.model import (
+    Body,
+    Bone,
+    Joint,
+    Link,
+    LinkEnd,
+    MotionKey,
+    Scene,
+    Shape,
+    Strand,
+    StrandPoint,
+    obstacle,
+)
 from artuline.core.setup.materials import balance
 from artuline.core.setup.ragdoll import set_up
+from artuline.core.setup.strand import add_strand
 
 
 @pytest.fixture(scope="module")
@@ -181,3 +195,22 @@ def test_the_worst_moments_of_a_take_are_found(boom_run):
     words = {f.frame: f.text for f in found}
     assert "50 mm" in words[60] and take.bodies[3].body in words[60]
     assert "20 mm" in words[61] and take.joints[2].joint in words[61]
+
+
+@pytest.mark.parametrize("size", [0.2, 0.5])
+def test_what_begins_inside_of_another_is_said_and_can_be_let_pass(size):
+    crate, points = Shape(kind="box", half=(size, size, size)), ((0.0, 3.0 * size, 0.0), (0.0, -3.0 * size, 0.0))
+    scene = edit.add_figure(Scene(end=40, ground=None), obstacle("crate", crate, (MotionKey(frame=0),)))
+    line = tuple(StrandPoint(position=p, hold="pinned") for p in points)
+    scene, _ = add_strand(scene, AssetStore(), Strand(points=line, count=24))
+    found = [x for x in check(scene, AssetStore()) if "inside of crate" in x.text]
+    # all parts of it that are within, and how deep the deepest is: its middle goes through the crate's
+    assert len(found) == 1 and found[0].fix_label == "Let them pass through"
+    deep = float(found[0].text.split(" mm inside")[0].split()[-1])
+    assert deep == pytest.approx(1000.0 * size, rel=0.12)
+    mended = found[0].fix(scene)
+    assert not [x for x in check(mended, AssetStore()) if "inside of crate" in x.text]
+    # what lies on its surface is not in it
+    aside = obstacle("crate", crate, (MotionKey(frame=0, position=(1.02 * size, 0.0, 0.0)),))
+    scene = edit.add_figure(edit.scene(scene, figures=tuple(f for f in scene.figures if f.id != "crate")), aside)
+    assert not [x for x in check(scene, AssetStore()) if "inside of crate" in x.text]

@@ -7,6 +7,7 @@ import numpy as np
 from artuline.core.checks.bodies import check_bodies
 from artuline.core.checks.cycle import check_cycle
 from artuline.core.checks.finding import Finding, Fix
+from artuline.core.checks.inside import check_inside
 from artuline.core.checks.joints import check_joints
 from artuline.core.checks.mounts import check_mounts
 from artuline.core.checks.reach import check_reach
@@ -41,6 +42,7 @@ def check(scene: Scene, assets: AssetStore) -> list[Finding]:
         found += check_mounts(scene, f, assets) if f.stays else _figure(scene, f, assets)
     found += _links(scene)
     found += check_reach(scene, assets)
+    found += check_inside(scene, assets)
     found += check_cycle(scene, assets)
     take = scene.active_take()
     if take is not None and take.settings != scene.settings_fingerprint():
