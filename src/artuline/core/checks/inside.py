@@ -38,15 +38,14 @@ def _owner(built: Built, row: int) -> int:
 def _buried(built: Built) -> list[tuple[int, int, float]]:
     """Pairs of bodies of which one is more than half inside of the other, and by how much (m), posed as they are, where one may be let go."""
     world, loose, scene = built.world, built.loose, built.scene
-    frames = np.array([float(scene.start), float(scene.end)])
-    handover, _ = built.lanes(np.linspace(*frames, 40))
+    handover, _ = built.lanes(np.linspace(scene.start, scene.end, 40))
     free = (handover > 0.0).any(axis=0) & loose
     away = np.zeros(built.count, bool)
     for p in built.parts:
         # what enters later is not there yet, what a rule lets go may be any of it
         away[p.rows] = p.figure.enters is not None
         free[p.rows] |= scene.ruled(p.figure)
-    x, q = world.inner(*built.keyed(frames[:1]))
+    x, q = world.inner(*built.keyed(np.array([float(scene.start)])))
     world.bodies["x"], world.bodies["q"] = x[0], q[0]
     shapes, found = world.shapes, []
     for c in world.contacts_now(free=np.ones(built.count, bool)):
