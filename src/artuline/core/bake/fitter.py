@@ -177,6 +177,15 @@ class Fitter:
                 break
         if shared:
             self._share(bounds)
+            for _ in range(ROUNDS):
+                # what was fitted anew errs otherwise, which may add up to more at an end
+                changed = set(self._tighten(bounds, 1e-3 * millimetres, unit))
+                changed |= self._tighten_limbs(bounds, np.radians(degrees))
+                if not changed or cancelled():
+                    break
+                for k in sorted(changed):
+                    self._fit(k, bounds[k], False)
+                self._share(bounds)
         if self.fine == 1:
             self._calm(bounds, 1e-3 * millimetres, np.radians(degrees))
 

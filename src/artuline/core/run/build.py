@@ -185,8 +185,13 @@ class Built:
         return (*self.scene.links, *(r.mount for r in self.rides if r.held))
 
     def _pass_within(self, a: int, b: int) -> None:
-        """Let what is within each other of the figures of two bodies pass where one takes hold of the other: it would push them apart."""
-        mine, theirs = (next(p.rows for p in self.parts if row in p.rows) for row in (a, b))
+        """Let what is within each other of the figures of two bodies pass where one takes hold of the other: it would push them apart. A strand that lies
+        about what holds it is to come up instead.
+        """
+        one, other = (next(p for p in self.parts if row in p.rows) for row in (a, b))
+        if one.figure.made is not None or other.figure.made is not None:
+            return
+        mine, theirs = one.rows, other.rows
         self.world.let_pass(
             {
                 (x, y)
