@@ -6,12 +6,27 @@ import numpy as np
 
 from artuline.core.checks.reach import check_reach
 from artuline.core.checks.takes import check_take
+from artuline.core.geometry import rotation
 from artuline.core.physics.state import FACTORED
 from artuline.core.run import record
 from artuline.core.run.record import run
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.model import Link, LinkEnd, MotionKey, Scene, Shape, Strand, StrandPoint, obstacle
+from artuline.core.scene.model import (
+    Body,
+    Bone,
+    Figure,
+    Joint,
+    Link,
+    LinkEnd,
+    MotionKey,
+    Scene,
+    Shape,
+    Strand,
+    StrandPoint,
+    obstacle,
+)
+from artuline.core.scene.values import UPRIGHT
 from artuline.core.setup.strand import add_strand
 from benchmarks.loads import load
 
@@ -80,12 +95,32 @@ def jammed(share):
     return edit.add_figure(scene, post), assets
 
 
+def limit(share, kind):
+    """A bar on a post, of which a keyed boom turns as much too far for its limit."""
+    assets, scene, out = AssetStore(), Scene(ground=None, end=90), np.radians(30.0)
+    bones = (Bone(name="post", deforms=True), Bone(name="bar", parent="post", deforms=True))
+    capsule = Shape(kind="capsule", radius=0.03, half_length=0.2, position=(0.23, 0.0, 0.0))
+    bodies = (
+        Body(id="post", bone="post", shapes=(Shape(kind="sphere", radius=0.02),)),
+        Body(id="bar", bone="bar", shapes=(capsule,)),
+    )
+    across = tuple(float(v) for v in rotation.align([1.0, 0, 0], [0, 0, 1.0])) if kind == "hinge" else UPRIGHT
+    joint = Joint(id="bar", parent="post", child="bar", kind=kind, frame=across, parent_frame=across,
+                  twist=(-out, out), swing_y=out, swing_z=out)  # fmt: skip
+    scene = edit.add_figure(scene, Figure(id="gallows", name="gallows", bones=bones, bodies=bodies, joints=(joint,)))
+    x = 0.3
+    y = -x * np.tan(out) + 0.03 / np.cos(out) + 0.05 + 0.05 * np.tan(out)
+    scene = edit.add_figure(scene, block("boom", (x, y + 0.3, 0.0), (x, y - 0.4 * share, 0.0)))
+    return edit.hand_over(scene, "gallows", "bar", 0, 900, 0, 0), assets
+
+
 CASES = {
     f"{name}, {100 * share:.0f} %": (make, (share, *more))
     for share in (0.01, 0.05, 0.2)
     for name, make, more in (
         ("rope", strand, ("rope",)), ("cable", strand, ("cable",)), ("plank pinned", plank, ("pin",)),
         ("plank welded", plank, ("weld",)), ("ties", ties, ()), ("post jammed", jammed, ()),
+        ("limit of a hinge", limit, ("hinge",)), ("limit of a ball", limit, ("ball",)),
     )
 }  # fmt: skip
 

@@ -10,7 +10,9 @@ from artuline.core.run.record import run
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import (
+    Group,
     Gusts,
+    Lane,
     MotionKey,
     Push,
     Scene,
@@ -109,6 +111,49 @@ def test_a_plate_askew_is_lifted_across_the_wind():
     p = fly(scene.changed(figures=(figure.changed(bodies=bodies),)))
     assert p[12, 0, 0] > -0.5 and abs(p[12, 0, 1] - 2.0) > 0.3 * (p[12, 0, 0] + 0.5)
     assert abs(p[12, 1, 1] - 2.0) < 1e-9
+
+
+@pytest.mark.parametrize("rate, substeps", [(24.0, 4), (60.0, 20)])
+@pytest.mark.parametrize(
+    "shape, area",
+    [
+        (Shape(kind="sphere", radius=0.3), np.pi * 0.3**2),
+        (Shape(kind="box", half=(0.5, 0.02, 0.4)), 0.8),
+        (Shape(kind="capsule", radius=0.02, half_length=0.6), np.pi * 0.02**2 + 4 * 0.02 * 0.6),
+    ],
+)
+def test_what_falls_through_the_air_comes_to_its_terminal_speed(shape, area, rate, substeps):
+    # v = u tanh(g t / u), u^2 = 2 m g / (rho C A)
+    for coefficient, mass in ((0.2, 0.05), (1.4, 2.0)):
+        made = obstacle("ball", shape, (MotionKey(frame=0, position=(0.0, 100.0, 0.0)),))
+        body = made.bodies[0].changed(mass=mass, drag_coefficient=coefficient)
+        group = Group(id="free", name="whole figure", handover=Lane(rest=1.0))
+        made = made.changed(bodies=(body,), groups=(group,))
+        scene = edit.add_figure(Scene(ground=None, rate=rate, end=2 * rate, substeps=substeps), made)
+        last = (2.0 * mass * 9.81 / (1.225 * coefficient * area)) ** 0.5
+        fallen = 100.0 - fly(scene)[:, 0, 1]
+        times = np.arange(len(fallen)) / rate
+        off = np.abs(fallen - last**2 / 9.81 * np.log(np.cosh(9.81 * times / last)))
+        assert off.max() < 0.01 * fallen[-1]
+        # who feels no air falls as if there were none, and so does what has no coefficient of its own, without wind
+        freely = fly(edit.figure(scene, "ball", wind=False))[-1, 0, 1]
+        assert 100.0 - freely == pytest.approx(19.62, rel=1e-2)
+        assert fly(edit.figure(scene, "ball", bodies=(body.changed(drag_coefficient=None),)))[-1, 0, 1] == freely
+
+
+def test_shapes_have_the_drag_of_their_kind_in_the_wind():
+    gone = {}
+    for kind in ("sphere", "box"):
+        shape = Shape(kind="sphere", radius=0.1) if kind == "sphere" else Shape(kind="box", half=(0.1, 0.1, 0.1))
+        for own in (None, 0.47, 1.1):
+            made = obstacle("crate", shape, (MotionKey(frame=0),))
+            body = made.bodies[0].changed(mass=1.0, drag_coefficient=own)
+            group = Group(id="free", name="whole figure", handover=Lane(rest=1.0))
+            scene = Scene(ground=None, gravity=(0.0, 0.0, 0.0), wind=(12.0, 0.0, 0.0), end=24)
+            scene = edit.add_figure(scene, made.changed(bodies=(body,), groups=(group,)))
+            gone[kind, own] = fly(scene)[-1, 0, 0]
+    assert gone["sphere", None] == gone["sphere", 0.47] < gone["sphere", 1.1]
+    assert gone["box", None] == gone["box", 1.1] > gone["box", 0.47] > 0.0
 
 
 def test_who_does_not_collide_by_the_document():

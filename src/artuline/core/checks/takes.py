@@ -4,10 +4,11 @@ import numpy as np
 
 from artuline.core.checks.finding import Finding
 from artuline.core.run.cycle import agree
-from artuline.core.run.take import Take
+from artuline.core.run.take import UNKNOWN, Take
 from artuline.core.scene.model import BodyRef, JointRef, Scene
 
 DEGREES = float(np.degrees(1.0))
+AT_LIMIT = 0.99  # share of a limit from which on it is what stops
 
 
 def _other_end(scene: Scene, ref: JointRef) -> str:
@@ -29,10 +30,34 @@ def _other_end(scene: Scene, ref: JointRef) -> str:
     return scene.words(BodyRef(holder.id, carrier.id)) if carrier is not None else holder.name
 
 
-def _pressed_into(scene: Scene, take: Take, k: int) -> str:
-    """What a body of a take is pressed into at its worst, in words."""
-    other = int(take.into[int(take.penetration[:, k].argmax()), k])
-    return "the ground" if other == -1 else "something" if other < 0 else scene.words(take.bodies[other])
+def _pressed_into(scene: Scene, take: Take, k: int, least: float) -> tuple[str, str]:
+    """What a body of a take is pressed into at its worst, and what does not let it give way: what is on its other side while it is pressed
+    by more than ``least``, or a limit; in words.
+    """
+
+    def words(other: int) -> str:
+        return "the ground" if other == -1 else "something" if other < 0 else scene.words(take.bodies[other])
+
+    deep = take.penetration[:, k]
+    row = int(deep.argmax())
+    first, last = row, row
+    while first > 0 and deep[first - 1] > least:
+        first -= 1
+    while last < len(deep) - 1 and deep[last + 1] > least:
+        last += 1
+    sides = [o for o in dict.fromkeys(take.into[first : last + 1, k].tolist()) if o not in (UNKNOWN, take.into[row, k])]
+    found = [words(int(take.into[row, k])), *(words(o) for o in sides)]
+    if len(found) > 1:
+        return found[0], f", between {found[0]} and {found[1]}"
+    ref = take.bodies[k]
+    figure = next((f for f in scene.figures if f.id == ref.figure), None)
+    at_limit = {r.joint for j, r in enumerate(take.joints) if r.figure == ref.figure and take.used[row, j] >= AT_LIMIT}
+    chain, body = [], ref.body
+    while figure is not None and body in figure.joint_of:
+        joint = figure.joint_of[body]
+        chain += [joint.id] if joint.id in at_limit else []
+        body = joint.parent
+    return found[0], f", against the limit of {scene.words(JointRef(ref.figure, chain[0]))}" if chain else ""
 
 
 def check_take(scene: Scene, take: Take) -> list[Finding]:
@@ -62,7 +87,8 @@ def check_take(scene: Scene, take: Take) -> list[Finding]:
             if other and ref is not None:
                 text = f"{scene.words(ref)} and {other} are {amount} apart at frame {frame} ({scene.words(names[k])}): what holds them asks for more than there is."
             else:
-                text = f"{scene.words(names[k])} {words.format(amount, _pressed_into(scene, take, int(k)))} at frame {frame}."
+                into, against = _pressed_into(scene, take, int(k), least) if values is take.penetration else ("", "")
+                text = f"{scene.words(names[k])} {words.format(amount, into)} at frame {frame}{against}."
             figure = next((f for f in scene.figures if ref is not None and f.id == ref.figure), None)
             body = next((b for b in figure.bodies if b.id == ref.body), None) if figure is not None and ref else None
             bone = body.bone if body is not None else None

@@ -279,20 +279,15 @@ def straight_share(B, J, h):
     """
     share = 1.0
     for j in range(J.shape[0]):
-        if not J[j].live or J[j].kind != TIE or J[j].state[0] == 0 or J[j].soft[0] != 0:
+        if not J[j].live or J[j].kind != TIE or J[j].state[0] <= 0 or J[j].soft[0] != 0:
             continue
-        length = J[j].high[0] + J[j].keep[0] if J[j].state[0] > 0 else J[j].low[0] + J[j].keep[0]
-        c, p, a, b = J[j].child, J[j].parent, J[j].rc, J[j].rp
-        f = B[c].f
-        x, y, z = cross(f[3], f[4], f[5], a[0], a[1], a[2])
-        x, y, z = x + f[0], y + f[1], z + f[2]
-        if p >= 0:
-            f = B[p].f
-            s, t, u = cross(f[3], f[4], f[5], b[0], b[1], b[2])
-            x, y, z = x - s - f[0], y - t - f[1], z - u - f[2]
+        x, y, z = point_speed(B, J, j, NO)
         d = J[j].dir[0]
         along = d[0] * x + d[1] * y + d[2] * z
+        if along >= 0:
+            continue  # what others lengthen is not closed by less of them
+        length = J[j].high[0] + J[j].keep[0]
         across = (x * x + y * y + z * z - along * along) * h
         if across * share > -along * length:
-            share = max(-along * length / across, 0.0)
+            share = -along * length / across
     return share

@@ -24,13 +24,17 @@ TREE_KINDS = ("ball", "hinge", "fixed", "slide", "axes")
 Range = tuple[float, float] | None
 
 
+#: Drag coefficient of a ball, a long cylinder across the stream, a block on its face, and what lies between.
+DRAG_COEFFICIENT = {"sphere": 0.47, "capsule": 1.1, "box": 1.1, "hull": 1.0}
+
+
 @dataclass
 class BodySpec:
     """A body: shapes in its own frame, density (kg/m^3) or mass (kg), pose of its frame in the world.
 
     ``inertia`` (3,) principal moments (kg m^2) may be given for a body without shapes. ``drag``: of the linear
-    and the angular velocity, 1/s. ``rolling``: share of their radius at which what round shapes are pushed with resists rolling. ``area`` (3,): m^2 that the air meets along the principal axes; None:
-    that of its shapes.
+    and the angular velocity, 1/s. ``rolling``: share of their radius at which what round shapes are pushed with resists rolling. ``airy``: the air resists it, by its
+    shapes and the ``drag_coefficient``; None: that of each shape (see ``drag_area``).
     """
 
     shapes: tuple[Shape, ...] = ()
@@ -41,7 +45,8 @@ class BodySpec:
     rolling: float = 0.0
     restitution: float = 0.0
     drag: tuple[float, float] = (0.0, 0.0)
-    area: tuple[float, float, float] | None = (0.0, 0.0, 0.0)
+    airy: bool = False
+    drag_coefficient: float | None = None
     position: Array = field(default_factory=lambda: np.zeros(3))
     rotation: Array = field(default_factory=lambda: IDENTITY.copy())
     velocity: Array = field(default_factory=lambda: np.zeros(3))
@@ -154,7 +159,7 @@ def check_bodies(bodies: list[BodySpec]) -> None:
                 f"body {i} has the rotation {np.asarray(b.rotation).tolist()}", remedy="Give a unit quaternion."
             )
         check_surface(f"body {i}", b.friction, b.restitution)
-        for name, pair in (("drag", b.drag), ("area", b.area or ())):
+        for name, pair in (("drag", b.drag), ("drag coefficient", (b.drag_coefficient or 0.0,))):
             if not all(0.0 <= v < np.inf for v in pair):
                 raise ArtulineError(f"body {i} has the {name} {tuple(pair)}", remedy="Give zero or more.")
 
@@ -240,24 +245,26 @@ def mass_frame(shape: Shape) -> tuple[Array, Array]:
     return place + rotation.rotate(turn, hull.centre), rotation.multiply(turn, hull.axes)
 
 
-def wind_area(shapes: tuple[Shape, ...], turn: Array) -> Array:
-    """What the wind meets of shapes along the axes of a frame turned by ``turn`` (4,), m^2 (3,); shapes that hide
-    each other count each.
+def drag_area(shapes: tuple[Shape, ...], turn: Array, coefficient: float | None = None) -> Array:
+    """Drag coefficient times the area that the air meets, of shapes along the axes of a frame turned by ``turn`` (4,), m^2 (3,); shapes that hide each other
+    count each. Where no coefficient is given each shape has that of its kind (Hoerner, Fluid-Dynamic Drag, 1965); a mesh has none.
     """
     total = np.zeros(3)
     for s in shapes:
         axes = rotation.rotate(rotation.conjugate(np.array(s.rotation)), rotation.rotate(turn, np.eye(3)))
+        own = DRAG_COEFFICIENT.get(s.kind, 1.0) if coefficient is None else coefficient
         if s.kind == "box":
             x, y, z = s.half
-            total += np.abs(axes) @ (4.0 * np.array([y * z, z * x, x * y]))
+            total += own * np.abs(axes) @ (4.0 * np.array([y * z, z * x, x * y]))
         elif s.kind == "hull":
             hull = hull_of(s.points)
             a, b, c = (hull.vertices[hull.triangles[:, k]] for k in range(3))
-            total += 0.25 * np.abs(axes @ np.cross(b - a, c - a).T).sum(axis=1)
+            total += own * 0.25 * np.abs(axes @ np.cross(b - a, c - a).T).sum(axis=1)
         elif s.kind != "mesh":
             half = s.half_length if s.kind == "capsule" else 0.0
             across = np.sqrt(np.maximum(1.0 - axes[:, 0] ** 2, 0.0))
-            total += np.pi * s.radius**2 + 4.0 * s.radius * half * across
+            round_ = DRAG_COEFFICIENT["sphere"] if coefficient is None else coefficient
+            total += round_ * np.pi * s.radius**2 + own * 4.0 * s.radius * half * across
     return total
 
 

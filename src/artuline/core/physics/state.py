@@ -54,7 +54,7 @@ BODY = np.dtype(
         ("goal_ratio", _F),
         ("goal_damping", _F),  # against the keyed velocity, 1/s
         ("drag", _F, 2),  # of the linear and the angular velocity, 1/s
-        ("area", _F, 3),  # m^2 that the wind meets along each principal axis
+        ("area", _F, 3),  # drag coefficient times the m^2 that the air meets along each principal axis
         ("push", _F, 6),  # force and torque of the substep from outside
         ("lever", _F, (3, 3)),  # arms in the body's frame times the forces that push there, summed, N m
         ("last", _F),  # length of the substep before, 0: the velocity is that of this moment

@@ -28,9 +28,9 @@ from artuline.core.physics.specs import (
     check_bodies,
     check_joints,
     check_surface,
+    drag_area,
     fill_joint,
     shape_mass,
-    wind_area,
 )
 from artuline.core.physics.state import (
     BLOCK,
@@ -114,7 +114,8 @@ class World:
         made["mass"], made["inertia"], made["free"] = masses, inertias, [b.free for b in bodies]
         made["drag"] = np.array([b.drag for b in bodies]).reshape(n, 2)
         for i, b in enumerate(bodies):
-            made["area"][i] = wind_area(b.shapes, self.local_q[i]) if b.area is None else b.area
+            if b.airy:
+                made["area"][i] = drag_area(b.shapes, self.local_q[i], b.drag_coefficient)
         made["goal_x0"] = made["goal_x1"] = x
         made["goal_q0"] = made["goal_q1"] = q
         made["goal_ratio"] = 1.0

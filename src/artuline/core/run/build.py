@@ -387,7 +387,8 @@ class _Making:
             shapes=body.shapes, density=body.density, mass=1.0 if fixed else body.mass, free=not fixed,
             inertia=None if body.shapes else np.full(3, 1e-3 * (body.mass or 1.0)),
             friction=body.friction, rolling=body.rolling, restitution=body.restitution, position=p, rotation=q,
-            drag=(body.drag, body.spin_drag), group=apart, drapes=f.made is not None, key=f.id, area=None if self.windy and f.wind else (0.0, 0.0, 0.0),
+            drag=(body.drag, body.spin_drag), group=apart, drapes=f.made is not None, key=f.id,
+            airy=f.wind and (self.windy or body.drag_coefficient is not None), drag_coefficient=body.drag_coefficient,
         )  # fmt: skip
 
     def joined(self, row: int) -> list[tuple[int, int]]:

@@ -45,8 +45,9 @@ class Shape(Model):
 class Body(Model):
     """A rigid body that carries a bone. Density in kg/m^3; a given mass in kg overrides it.
 
-    ``drag``, ``spin_drag``: the share of its velocity and of its spin that the air takes, 1/s. ``rolling``: the share of its radius
-    at which what a round shape lies on pushes while it rolls, so that it comes to rest: what gives a little lies on more than a point. Bodies whose
+    ``drag``, ``spin_drag``: the share of its velocity and of its spin that the air takes, 1/s. ``drag_coefficient``: of its
+    shapes against the air, in any scene; None: by the kind of each, where there is wind. ``rolling``: the share of its radius at which what
+    a round shape lies on pushes while it rolls, so that it comes to rest: what gives a little lies on more than a point. Bodies whose
     ``apart`` is the same word, and not empty, do not collide. ``by_hand``: its shapes were edited, so that fitting again keeps them.
     ``steady`` and ``calm`` multiply the group's steadiness and calm. ``gravity``: share of gravity that it feels.
     """
@@ -61,6 +62,7 @@ class Body(Model):
     restitution: Share = 0.05
     drag: NonNegative = 0.0
     spin_drag: NonNegative = 0.0
+    drag_coefficient: NonNegative | None = None
     apart: str = ""
     by_hand: bool = False
     steady: Share = 1.0

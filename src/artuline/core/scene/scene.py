@@ -35,8 +35,8 @@ class Scene(Model):
     """The whole document. ``rate`` in frames per second; ``start`` and ``end`` are frames, inclusive.
 
     ``gravity`` in m/s^2, ``wind`` in m/s, both over time where their lanes have keys. ``warm_up``: frames simulated
-    before the first with its keyed pose held, or with the keys before it playing (``warm_up_plays``). The air resists only in scenes
-    with wind. ``cycle``: the range goes round, so that a take ends as it begins. ``pairs_off``: bodies of
+    before the first with its keyed pose held, or with the keys before it playing (``warm_up_plays``). The air resists in scenes
+    with wind, and bodies with a drag coefficient of their own. ``cycle``: the range goes round, so that a take ends as it begins. ``pairs_off``: bodies of
     different figures that do not collide.
     """
 

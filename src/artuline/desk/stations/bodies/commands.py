@@ -244,7 +244,7 @@ class Commands:
         if source is None:
             self.desk.fault("Copy a body first.")
             return
-        fields = ("density", "mass", "friction", "rolling", "restitution", "drag", "spin_drag")
+        fields = ("density", "mass", "friction", "rolling", "restitution", "drag", "spin_drag", "drag_coefficient")
         values = {n: getattr(source, n) for n in fields}
         self._edit_bodies("Paste values", lambda b: b.changed(**values))
 

@@ -3,6 +3,7 @@
 import math
 from functools import partial
 
+from artuline.core.physics.specs import DRAG_COEFFICIENT
 from artuline.core.scene import edit
 from artuline.core.scene.model import Body, Figure, Scene, Shape
 from artuline.core.setup.materials import MATERIALS, body_mass, material_of
@@ -152,6 +153,7 @@ def _selected(d: Form, w: Commands, f: Figure, chosen: list[Body]) -> None:
         unit = "1/s" if "drag" in field else ""
         d.number(label, getattr(first, field), unit, partial(_set, w, f, ids, field), words=f"Change {label.lower()}",
                  step=0.01, decimals=2, low=0, high=high, reset=reset, tip=tip)  # fmt: skip
+    _air(d, w, f, first, ids)
     d.add(rule(), section("Carry over"))
     d.add(
         buttons(
@@ -171,6 +173,21 @@ def _selected(d: Form, w: Commands, f: Figure, chosen: list[Body]) -> None:
 def _set(w: Commands, f: Figure, ids: set[str], field: str, sc: Scene, v: object) -> Scene:
     changed = edit.bodies(sc, f.id, ids, lambda b: b.changed(**{field: v}))
     return w.desk.sides.bodies(changed, f.id, ids)
+
+
+def _air(d: Form, w: Commands, f: Figure, first: Body, ids: set[str]) -> None:
+    """How its shape meets the air: as its kind does, or as is said."""
+    kind = first.shapes[0].kind if first.shapes else "hull"
+    usual, own = DRAG_COEFFICIENT.get(kind, 1.0), first.drag_coefficient
+    d.toggle("Own drag coefficient", own is not None,
+             lambda on: d.edit("Drag coefficient", lambda s: _set(w, f, ids, "drag_coefficient", s, usual if on else None)),
+             tip=f"Off: by the kind of its shape ({kind} {usual:g}), in scenes with wind. On: the air resists in any scene.")  # fmt: skip
+    if own is not None:
+        d.number("Drag coefficient", own, "", partial(_set, w, f, ids, "drag_coefficient"), words="Change drag coefficient",
+                 step=0.01, decimals=2, low=0, high=50, reset=usual,
+                 tip="Of the area that it turns to the stream: ball 0.47, block 1.1, open parachute 1.4.")  # fmt: skip
+        if not f.wind:
+            d.add(faint(f"{f.name} feels no air: switch its wind on in Blend."))
 
 
 def _mass(d: Form, w: Commands, f: Figure, chosen: list[Body], ids: set[str]) -> None:
