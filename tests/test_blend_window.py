@@ -6,9 +6,13 @@ from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtWidgets import QApplication, QLabel, QPushButton
 
 from artuline.core.run.measures import PLOTS, curve
-from artuline.core.scene.model import BodyRef, Lane
+from artuline.core.scene import edit
+from artuline.core.scene.model import BodyRef, Lane, LinkEnd, MotionKey, Shape, obstacle
+from artuline.core.setup.ragdoll import set_up
+from artuline.core.setup.within_reach import place_of, reach_of
 from artuline.desk.stations.cast.rows import KeysRow
 from artuline.desk.stations.takes.plot import Plot
+from tests import foreign
 from tests.driving import LEFT, RIGHT, choose, drag, export, field, finish, lane_point, lanes, open_file, press
 
 
@@ -92,6 +96,45 @@ def test_holding_on_and_letting_go(demo, qtbot):
     assert demo.session.scene.pushes[0].impulse[0] == 9.0
     press(demo, qtbot, "Remove this push")
     assert demo.session.scene.pushes == ()
+
+
+def test_a_hold_shows_what_it_would_hold_and_its_mark_is_dragged_onto_what_it_should(window, qtbot, tmp_path):
+    path = tmp_path / "stranger.glb"
+    foreign.write_crawler(path)
+    open_file(window, qtbot, path)
+    window.session.edit("fit", lambda s: edit.map_figure(s, s.figures[0].id, lambda f: set_up(f, window.session.assets)))
+    f = window.session.scene.figures[0]
+    window.set_station("Blend")
+    window.stage.grab()
+    holds, tool = window.room("Blend").commands.holds, window.room("Blend").tools()[-1]
+    body = f.bodies[-1]
+    place = place_of(window.session.scene, [x.matrices for x in window.stage.states()], LinkEnd(figure=f.id, body=body.id))
+    r = reach_of(f)
+    for name, away in (("near", 1.2), ("far", 6.0)):
+        shape = Shape(kind="box", half=(0.5 * r, 0.3 * r, 0.4 * r))
+        made = obstacle(name, shape, (MotionKey(frame=0, position=(place[0] + away * r, place[1], place[2])),))
+        window.session.edit("crate", lambda s, made=made: edit.add_figure(s, made))
+    chosen(window, body.bone)
+    window.stage.grab()
+    view = window.stage.view()
+    at, near = tool._offer(view)
+    assert near.body.figure == "near" and abs(np.linalg.norm(near.place - at) - near.gap) < 1e-9
+    press(window, qtbot, "Hold")
+    link = window.session.scene.links[0]
+    assert link.b.figure == "near" and "near" in window.strip.message.text()
+    # off everything is the world, onto the far one is the far one, and each is one step to undo
+    view = window.stage.view()
+    x, y, _ = view.screen(tool.marks(view)[0][1][None])[0]
+    drag(qtbot, window.stage, (x, y), (20.0, 40.0))
+    assert window.session.scene.links[0].b is None
+    u, v, _ = view.screen(np.array([[place[0] + 6.0 * r, place[1], place[2]]]))[0]
+    drag(qtbot, window.stage, (x, y), (u, v))
+    assert window.session.scene.links[0].b == LinkEnd(figure="far", body="far")
+    window.session.stack.undo()
+    window.session.stack.undo()
+    assert window.session.scene.links[0].b.figure == "near"
+    choose(window, "It holds", "the world")
+    assert window.session.scene.links[0].b is None and set(holds.offered(link)) >= {"the world", "near"}
 
 
 def test_gravity_and_wind_are_set_turned_and_keyed(demo, qtbot):
@@ -304,7 +347,7 @@ def test_what_has_no_body_says_so_and_makes_no_group(demo, qtbot):
     bare = next(b.name for b in f.bones if not f.below(b.name) & f.body_of.keys())
     demo.session.select(f.id, frozenset({bare}))
     commands = demo.room("Blend").commands
-    for act in (lambda: commands.limp(bare), commands.make_springy, commands.hold_selected):
+    for act in (lambda: commands.limp(bare), commands.make_springy, commands.holds.hold_selected):
         said.clear()
         act()
         assert demo.session.scene is before and bare in said[0] and "fit one first" in said[0]

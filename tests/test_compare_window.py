@@ -322,13 +322,13 @@ def test_a_hand_holds_another_figure(demo, qtbot):
     other = f.changed(id="mate", name="mate", groups=(), position=(0.05, 0.0, 0.02))
     demo.session.edit("mate", lambda s: edit.scene(s, figures=(*s.cast, other)))
     chosen(demo, "hand_l")
-    demo.room("Blend").commands.hold_selected()
+    demo.room("Blend").commands.holds.hold_selected()
     link = demo.session.scene.links[0]
     assert link.b is not None and link.b.figure == "mate" and link.b.body in ("hand_l", "forearm_l")
     demo.session.stack.undo()
     demo.session.edit("away", lambda s: edit.figure(s, "mate", position=(5.0, 0.0, 0.0)))
     chosen(demo, "hand_l")
-    demo.room("Blend").commands.hold_selected()
+    demo.room("Blend").commands.holds.hold_selected()
     assert demo.session.scene.links[0].b is None
 
 

@@ -141,7 +141,7 @@ def test_what_refers_to_what_is_removed_goes_with_it(demo, qtbot):
     assert not s.scene.pairs_off and all(o.id != "boom" for o in s.scene.obstacles)
     s.select("deckhand", frozenset({"head"}))
     demo.room("Blend").commands.add_push()
-    demo.room("Blend").commands.hold_selected()
+    demo.room("Blend").commands.holds.hold_selected()
     assert s.scene.pushes and s.scene.links
     demo.room("Cast").commands.remove_figure()
     assert not (s.scene.pushes or s.scene.links or s.scene.cast)

@@ -4,6 +4,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.spatial import cKDTree
 
+from artuline.core.geometry.distance import on_triangles
 from artuline.core.geometry.rotation import Array
 from artuline.core.geometry.winding import inside as inside_of
 from artuline.core.motion.keyed import keyed_matrices
@@ -36,30 +37,12 @@ def signed_distance(
     _, near = cKDTree(corners.mean(axis=1), balanced_tree=False).query(points, min(NEAR, len(triangles)))
     near = near.reshape(len(points), -1)
     a, b, c = (corners[near][:, :, k] for k in range(3))
-    places = _nearest_on(points[:, None], a, b, c)
+    places = on_triangles(points[:, None], a, b, c)
     gaps = np.linalg.norm(places - points[:, None], axis=2)
     best = gaps.argmin(axis=1)
     rows = np.arange(len(points))
     inside = inside_of(points, vertices, triangles)
     return np.where(inside, -1.0, 1.0) * gaps[rows, best], places[rows, best], near[rows, best]
-
-
-def _nearest_on(p: Array, a: Array, b: Array, c: Array) -> Array:
-    """The places on triangles a, b, c (N, K, 3) nearest to points (N, 1, 3): within, or on the nearest side."""
-    u, v, w = b - a, c - a, p - a
-    uu, uv, vv = (u * u).sum(-1), (u * v).sum(-1), (v * v).sum(-1)
-    wu, wv = (w * u).sum(-1), (w * v).sum(-1)
-    whole = np.maximum(uu * vv - uv * uv, 1e-30)
-    s, t = (vv * wu - uv * wv) / whole, (uu * wv - uv * wu) / whole
-    within = a + s[..., None] * u + t[..., None] * v
-    found, best = within, np.where((s >= 0) & (t >= 0) & (s + t <= 1), np.linalg.norm(within - p, axis=-1), np.inf)
-    for start, end in ((a, b), (b, c), (c, a)):
-        way = end - start
-        k = np.clip(((p - start) * way).sum(-1) / np.maximum((way * way).sum(-1), 1e-30), 0.0, 1.0)
-        place = start + k[..., None] * way
-        gap = np.linalg.norm(place - p, axis=-1)
-        found, best = np.where((gap < best)[..., None], place, found), np.minimum(gap, best)
-    return found
 
 
 def lifted(points: Array, skins: list[tuple[Array, NDArray[np.int32]]], gap: float) -> tuple[Array, Array]:

@@ -1,30 +1,28 @@
-"""What Blend does: hands groups of bodies over to physics and back, poses, holds and pushes."""
+"""What Blend does: hands groups of bodies over to physics and back, poses and pushes."""
 
 import numpy as np
 
-from artuline.core.geometry import distance, rotation
-from artuline.core.geometry.rotation import Array
 from artuline.core.motion.poses import key_pose, unkey_pose
 from artuline.core.motion.rhythm import rhythm
-from artuline.core.motion.skeleton import rigid
 from artuline.core.run.tryout import Tryout
 from artuline.core.scene import edit
-from artuline.core.scene.model import BodyRef, Figure, Group, Lane, Link, LinkEnd, Push, Scene, Shape, Spring
+from artuline.core.scene.model import Figure, Group, Lane, Push, Scene, Spring
 from artuline.core.setup.materials import body_mass
+from artuline.core.setup.within_reach import middle_of
 from artuline.desk.desk import Desk
 from artuline.desk.stations.blend.forces import Forces
+from artuline.desk.stations.blend.holds import Holds
 from artuline.desk.stations.blend.rows import Lanes
 
-REACH = 0.15  # metres from which something is held
 PUSH_SPEED = 2.0  # m/s that a new push gives its body alone
 
 
 class Commands:
-    """Edits of groups, of what is held and of what pushes."""
+    """Edits of groups and of what pushes."""
 
     def __init__(self, desk: Desk, lanes: Lanes):
         self.desk, self.session, self.stage = desk, desk.session, desk.stage
-        self.lanes, self.forces = lanes, Forces(desk)
+        self.lanes, self.forces, self.holds = lanes, Forces(desk), Holds(desk)
         #: Whether the keys are shown, with handles to pose them.
         self.posing = False
         self._rhythms: dict[object, float | None] = {}
@@ -176,59 +174,7 @@ class Commands:
         """Let a group begin at another bone."""
         self.session.edit("Change where it begins", lambda s: edit.begin_group(s, figure, group, bone))
 
-    # holding on, pushes
-
-    def hold_selected(self) -> None:
-        """Pin the chosen bodies where they are, from this frame on, to another figure that they touch, or to the world."""
-        found = self._present()
-        if found is None or not found[1]:
-            return
-        f, bones = found
-        frame = float(round(self.session.frame))
-        taken = {x.id for x in self.session.scene.links}
-        made = []
-        for body in (b for b in f.bodies if b.bone in bones):
-            name = edit.fresh_id(f"hold {body.id}", taken)
-            taken.add(name)
-            point = np.mean([s.position for s in body.shapes], axis=0) if body.shapes else np.zeros(3)
-            end = self._nearest(f, body.bone)
-            a = LinkEnd(figure=f.id, body=body.id, point=tuple(point))
-            made.append(Link(id=name, name=name, kind="pin", a=a, b=end, start=frame))
-        if made and self.session.edit("Hold", lambda s: edit.scene(s, links=(*s.links, *made))):
-            self.desk.tell(" ".join(self._held_words(f, x) for x in made))
-        elif not made:
-            self.desk.fault(f"No body is on {', '.join(sorted(bones)[:3])}: fit one first, then it can be held.")
-
-    def _held_words(self, f: Figure, link: Link) -> str:
-        """What a hold holds, in words."""
-        mine = next(b.bone for b in f.bodies if b.id == link.a.body)
-        if link.b is None:
-            return f"{mine} is held in the world from frame {link.start:g} on: nothing else is within {100 * REACH:.0f} cm."
-        other = self.session.scene.words(BodyRef(link.b.figure, link.b.body))
-        return f"{mine} holds {other} from frame {link.start:g} on; the two pass through each other."
-
-    def _nearest(self, f: Figure, bone: str) -> LinkEnd | None:
-        """The body of another figure that a bone is within a hand's breadth of at the present frame."""
-        s = self.session.scene
-        states = self.stage.states()
-        index = next(i for i, x in enumerate(s.figures) if x.id == f.id)
-        place = states[index].matrices[f.bone_index[bone], :3, 3]
-        near: list[tuple[float, LinkEnd]] = []
-
-        def gap(shape: Shape, p: Array, q: Array) -> float:
-            return float(distance.shape(rotation.rotate(rotation.conjugate(q), place - p)[None], shape)[0])
-
-        for other, state in zip(s.figures, states):
-            p, q = rigid(state.matrices)
-            for body in other.bodies if other.id != f.id else ():
-                b = other.bone_index[body.bone]
-                near += [
-                    (gap(shape, p[b], q[b]), LinkEnd(figure=other.id, body=body.id))
-                    for shape in body.shapes
-                    if shape.kind != "mesh"
-                ]
-        best = min(near, key=lambda x: x[0], default=None)
-        return best[1] if best is not None and best[0] < REACH else None
+    # pushes
 
     def add_push(self) -> None:
         """Push the first chosen body at this frame in the direction of the view."""
@@ -242,15 +188,10 @@ class Commands:
             return
         away = -self.stage.camera.axes()[2] * np.array([1.0, 0.0, 1.0])
         impulse = PUSH_SPEED * body_mass(body) * away / max(float(np.linalg.norm(away)), 1e-9)
-        point = np.mean([s.position for s in body.shapes], axis=0) if body.shapes else np.zeros(3)
         name = edit.fresh_id("push", {p.id for p in self.session.scene.pushes})
         made = Push(id=name, figure=f.id, body=body.id, start=float(round(self.session.frame)), frames=2.0,
-                    impulse=tuple(np.round(impulse, 3)), point=tuple(point))  # fmt: skip
+                    impulse=tuple(np.round(impulse, 3)), point=tuple(middle_of(body)))  # fmt: skip
         self.session.edit(f"Push {body.id}", lambda s: edit.scene(s, pushes=(*s.pushes, made)))
-
-    def remove_link(self, link: str) -> None:
-        """Let go for good."""
-        self.session.edit("Remove a link", lambda s: edit.without_link(s, link))
 
     def remove_push(self, push: str) -> None:
         """Take a push away."""

@@ -23,9 +23,15 @@ def fill_held(d: Form, w: Commands, f: Figure) -> None:
         d.add(
             row(
                 f"{link.kind}: {ends}",
-                button("Remove", partial(w.remove_link, link.id), name=f"Remove {link.id}", tip="Lets go for good"),
+                button("Remove", partial(w.holds.remove, link.id), name=f"Remove {link.id}", tip="Lets go for good"),
             )
         )
+
+        if link.a.figure == f.id and link.kind != "tie":
+            offered = w.holds.offered(link)
+            d.choice("It holds", list(offered), w.holds.words_of(link),
+                     lambda words, x=link, o=offered: w.holds.hold_at(x, o[words]),  # type: ignore[misc]
+                     tip="The world, or a body that is near now; its mark on the stage can be dragged onto any.")  # fmt: skip
 
         def put(sc: Scene, v: float, field: str, link_id: str = link.id) -> Scene:
             return edit.scene(

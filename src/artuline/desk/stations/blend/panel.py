@@ -108,7 +108,7 @@ def _where(d: Form, w: Commands, f: Figure, bones: frozenset[str]) -> None:
             buttons(
                 (
                     "Hold",
-                    w.hold_selected,
+                    w.holds.hold_selected,
                     "Holds them where they are from this frame on, at what they touch or in the world",
                 ),
                 ("Push", w.add_push, "Pushes the first of them at this frame, away from the view"),

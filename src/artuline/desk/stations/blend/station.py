@@ -10,6 +10,7 @@ from artuline.desk.stage.tools import Tool
 from artuline.desk.station import Station
 from artuline.desk.stations.blend import panel
 from artuline.desk.stations.blend.commands import Commands
+from artuline.desk.stations.blend.holds import HoldTool
 from artuline.desk.stations.blend.rows import Lanes
 from artuline.desk.stations.blend.tools import ObstacleTool, PoseTool, PushTool
 from artuline.desk.timeline.rows import Row
@@ -27,7 +28,12 @@ class Blend(Station):
         super().__init__(desk)
         self.lanes = Lanes(desk.session)
         self.commands = Commands(desk, self.lanes)
-        self._tools = (PoseTool(self.commands), ObstacleTool(desk.session), PushTool(desk.session))
+        self._tools = (
+            PoseTool(self.commands),
+            ObstacleTool(desk.session),
+            PushTool(desk.session),
+            HoldTool(self.commands.holds),
+        )
 
     @property
     def source(self) -> str:
