@@ -102,13 +102,17 @@ def test_a_hold_shows_what_it_would_hold_and_its_mark_is_dragged_onto_what_it_sh
     path = tmp_path / "stranger.glb"
     foreign.write_crawler(path)
     open_file(window, qtbot, path)
-    window.session.edit("fit", lambda s: edit.map_figure(s, s.figures[0].id, lambda f: set_up(f, window.session.assets)))
+    window.session.edit(
+        "fit", lambda s: edit.map_figure(s, s.figures[0].id, lambda f: set_up(f, window.session.assets))
+    )
     f = window.session.scene.figures[0]
     window.set_station("Blend")
     window.stage.grab()
     holds, tool = window.room("Blend").commands.holds, window.room("Blend").tools()[-1]
     body = f.bodies[-1]
-    place = place_of(window.session.scene, [x.matrices for x in window.stage.states()], LinkEnd(figure=f.id, body=body.id))
+    place = place_of(
+        window.session.scene, [x.matrices for x in window.stage.states()], LinkEnd(figure=f.id, body=body.id)
+    )
     r = reach_of(f)
     for name, away in (("near", 1.2), ("far", 6.0)):
         shape = Shape(kind="box", half=(0.5 * r, 0.3 * r, 0.4 * r))

@@ -5,10 +5,11 @@ import pytest
 
 from artuline.core.checks.checks import check
 from artuline.core.geometry import rotation
+from artuline.core.physics.specs import BodySpec, body_mass
 from artuline.core.run.record import run
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.model import Body, Bone, Figure, Joint, Scene, Shape
+from artuline.core.scene.model import Body, Bone, Figure, Joint, Key, Lane, Push, Scene, Shape
 from artuline.core.setup.limits import soft_give
 
 BAR = Shape(kind="capsule", radius=0.03, half_length=0.2, position=(0.23, 0.0, 0.0))
@@ -169,6 +170,41 @@ def test_tone_holds_the_bar_level():
         scene = edit.group(scene, "gallows", group.id, tone=group.tone.changed(rest=tone))
         dropped.append(np.abs(angles(take_of(scene))).max())
     assert dropped[0] > dropped[1] > dropped[2] and dropped[2] < 0.02
+
+
+@pytest.mark.parametrize("substeps, rate, mass", [(2, 24.0, 0.5), (10, 24.0, 8.0), (40, 60.0, 1.0)])
+def test_a_tone_that_sets_in_at_once_puts_in_what_its_spring_holds_and_is_said_before(substeps, rate, mass):
+    scene = gallows(48, body={"mass": mass}).changed(gravity=(0.0, 0.0, 0.0), substeps=substeps, rate=rate)
+    blow = Push(id="p", figure="gallows", body="bar", start=0, impulse=(0.0, -0.5 * mass, 0.0), point=(0.3, 0.0, 0.0))
+    group = scene.figures[0].groups[0]
+    tone = Lane(keys=(Key(frame=24, value=0.0), Key(frame=25, value=1.0)))
+    sudden = edit.group(edit.scene(scene, pushes=(blow,)), "gallows", group.id, tone=tone)
+    take, limp = take_of(sudden), take_of(edit.group(sudden, "gallows", group.id, tone=Lane()))
+    angle = angles(take)[24]
+    assert abs(angle) > 0.1
+    # about the joint: the bar's own moment and that of its middle
+    inertia = _about_the_joint(mass)
+    stored = 0.5 * inertia * (2.0 * np.pi * 12.0 * angle) ** 2
+    gained = take.kinetic.sum(axis=1) - limp.kinetic.sum(axis=1)
+    assert 0.02 * stored < gained.max() < stored
+    # said, with a fix that puts in less
+    (found,) = [x for x in check(sudden, AssetStore()) if "rises from 0 to 1 within a frame" in x.text]
+    assert found.frame == 24
+    eased = found.fix(sudden)
+    assert not [x for x in check(eased, AssetStore()) if "within a frame" in x.text]
+    assert take_of(eased).kinetic.sum(axis=1).max() <= take.kinetic.sum(axis=1).max()
+    # nothing is said of what is on its keys while the tone sets in
+    on_keys = edit.group(
+        sudden, "gallows", group.id, handover=Lane(keys=(Key(frame=30, value=0.0), Key(frame=31, value=1.0)))
+    )
+    assert not [x for x in check(on_keys, AssetStore()) if "within a frame" in x.text]
+
+
+def _about_the_joint(mass):
+    """Moment of inertia of the bar about its joint, kg m^2."""
+    spec = BodySpec((BAR,), mass=mass)
+    _, centre, _, principal = body_mass(spec, 0)
+    return float(np.max(principal) + mass * centre @ centre)
 
 
 def test_drag_slows_and_wind_carries():

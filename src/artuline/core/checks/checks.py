@@ -9,6 +9,7 @@ from artuline.core.checks.cycle import check_cycle
 from artuline.core.checks.finding import Finding, Fix
 from artuline.core.checks.inside import check_inside
 from artuline.core.checks.joints import check_joints
+from artuline.core.checks.lanes import check_tone
 from artuline.core.checks.mounts import check_mounts
 from artuline.core.checks.reach import check_reach
 from artuline.core.checks.strands import check_strand
@@ -120,7 +121,7 @@ def _lanes(scene: Scene, f: Figure) -> list[Finding]:
                     fix_label="Add a ground", fix=_add_ground,
                 )
             )  # fmt: skip
-    return found + _in_the_air(scene, f)
+    return found + check_tone(scene, f) + _in_the_air(scene, f)
 
 
 def _in_the_air(scene: Scene, f: Figure) -> list[Finding]:
