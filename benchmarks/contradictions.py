@@ -125,14 +125,18 @@ CASES = {
 }  # fmt: skip
 
 
-def tried(scene, assets):
-    """The take, and of each of its frames the factorisations, which are what it costs the solver, and the seconds of the processor."""
+def tried(scene, assets, energy=None):
+    """The take, and of each of its frames the factorisations, which are what it costs the solver, and the seconds of the processor. ``energy``: a list
+    to which that of the free bodies is added, J.
+    """
     costs, seconds, keep = [], [], record._Record.keep
 
     def counted(self, row):
         keep(self, row)
         costs.append(int(self.built.world.counters[FACTORED]))
         seconds.append(time.process_time())
+        if energy is not None:
+            energy.append(self.built.world.energy())
 
     record._Record.keep = counted
     try:

@@ -7,11 +7,18 @@ from pathlib import Path
 import numpy as np
 from tests import foreign
 
+from artuline.core.checks.takes import check_take
 from artuline.core.errors import ArtulineError
+from artuline.core.motion.skeleton import rest_matrices
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import (
+    Body,
+    Bone,
+    Figure,
+    Flesh,
     Gusts,
+    Joint,
     Lane,
     Link,
     LinkEnd,
@@ -21,13 +28,19 @@ from artuline.core.scene.model import (
     Rule,
     Scene,
     Shape,
+    Soft,
     Spring,
     Strand,
     StrandPoint,
+    Track,
     obstacle,
 )
+from artuline.core.setup.added import grown
 from artuline.core.setup.ragdoll import set_up
+from artuline.core.setup.soft import add_soft, mask
+from artuline.core.setup.springy import kind_of, made_springy
 from artuline.core.setup.strand import add_strand
+from artuline.demo.soft import bare_float
 from artuline.formats.importing import add_figure
 from benchmarks.contradictions import tried
 from benchmarks.lanes import lane
@@ -168,30 +181,108 @@ def touched(scene, assets, rng):
     return scene.changed(rules=(Rule(id="r", name="r", figure=f.id, when="touched"),))
 
 
+def hinged(scene, assets, rng):
+    """A box with a lid on a hinge, a slide or a ball joint, that falls near by; its joint may break."""
+    r = float(rng.uniform(0.04, 0.15))
+    name = edit.fresh_id("chest", {f.id for f in scene.figures})
+    place = tuple(float(v) for v in rng.uniform((-0.5, 0.6, -0.5), (0.5, 2.5, 0.5)))
+    bones = (
+        Bone(name="box", translation=place, deforms=True),
+        Bone(name="lid", parent="box", translation=(r, r, 0.0), deforms=True),
+    )
+    bodies = (
+        Body(id="box", bone="box", shapes=(Shape(kind="box", half=(r, 0.8 * r, r)),)),
+        Body(id="lid", bone="lid", shapes=(Shape(kind="box", half=(r, 0.1 * r, r), position=(-r, 0.0, 0.0)),)),
+    )
+    kind = str(rng.choice(["hinge", "slide", "ball"]))
+    joint = Joint(
+        id="lid", parent="box", child="lid", kind=kind, friction=float(rng.choice([0.0, 0.1])), bounce=float(rng.choice([0.0, 0.5])),
+        break_force=float(rng.choice([0.0, 200.0])), limit_frequency=float(rng.choice([0.0, 3.0])),
+    )  # fmt: skip
+    scene = edit.add_figure(scene, Figure(id=name, name=name, bones=bones, bodies=bodies, joints=(joint,), prop=True))
+    return edit.hand_over(scene, name, None, 0.0, END + 20.0, 0.0, 0.0)
+
+
+def soft(scene, assets, rng):
+    """A soft thing that falls near by."""
+    name = edit.fresh_id("float", {f.id for f in scene.figures})
+    place = tuple(float(v) for v in rng.uniform((-0.4, 1.0, -0.4), (0.4, 2.0, 0.4)))
+    made = bare_float(assets, name).changed(track=Track.of([MotionKey(frame=0, position=place)]))
+    scene = edit.add_figure(scene, made)
+    whole = np.ones(len(assets[str(made.asset)]["positions"]), bool)
+    recipe = Soft(
+        id="soft", region=mask(assets, whole), bone=made.bones[0].name, count=int(rng.integers(12, 40)), density=60.0,
+        stretch=float(rng.uniform(1.5, 6.0)), ratio=0.2, keeps=float(rng.choice([0.0, 0.05])),
+    )  # fmt: skip
+    return add_soft(scene, assets, name, recipe)
+
+
+def flesh(scene, assets, rng):
+    """Springy flesh on a body of the figure."""
+    f, body = body_at(scene, rng)
+    middle = rest_matrices(f)[f.bone_index[body.bone], :3, 3]
+    name = edit.fresh_id("pad", {b.name for b in f.bones})
+    tip = middle + np.array([0.0, -0.05, 0.05])
+    scene = grown(scene, assets, f.id, name, middle, tip, Flesh(end=(0, 0, 0), radius=0.15), parent=body.bone)
+    return made_springy(scene, assets, f.id, name, kind_of(str(rng.choice(["fat", "leather"]))))
+
+
+def skinned(scene, assets, rng):
+    """Strands lie on the figure's skin, not on its shapes."""
+    return edit.figure(scene, scene.figures[0].id, skin=True)
+
+
 FEATURES = (groups, limp, springy, thing, sweeper, hold, rides, rope, blow, wind, touched)
+MORE = (hinged, soft, flesh, skinned)
+PASSIVE = (thing, hold, rope, hinged, skinned)
 
 
-def scene_at(seed):
-    """A scene of two to six features, its data, and their names."""
+def scene_at(seed, more=False):
+    """A scene of two to six features, its data, and their names; with ``more``, soft parts, flesh, skins and hinges come before them."""
     rng = np.random.default_rng((31, seed))
     scene, assets = figure_of(int(rng.integers(len(WRITERS))))
     chosen = rng.choice(len(FEATURES), int(rng.integers(2, 7)), replace=False)
     # what others hold on to comes first
-    chosen = sorted(chosen.tolist(), key=lambda k: FEATURES[k] in (hold, rides, rope))
+    features = [FEATURES[k] for k in sorted(chosen.tolist(), key=lambda k: FEATURES[k] in (hold, rides, rope))]
+    if more:
+        features = [MORE[k] for k in rng.choice(len(MORE), int(rng.integers(1, 3)), replace=False)] + features[:4]
+    return _made(scene, assets, rng, features)
+
+
+def closed_at(seed):
+    """A scene in which nothing acts but gravity: all falls or hangs from the first frame on, and what is keyed stands; its data, and names."""
+    rng = np.random.default_rng((32, seed))
+    scene, assets = figure_of(int(rng.integers(len(WRITERS))))
+    features = [PASSIVE[k] for k in rng.choice(len(PASSIVE), int(rng.integers(1, 4)), replace=False)]
+    scene, assets, names = _made(scene, assets, rng, sorted(features, key=lambda x: x in (hold, rope)))
+    return edit.hand_over(scene, scene.figures[0].id, None, 0.0, END + 20.0, 0.0, 0.0), assets, names
+
+
+def _made(scene, assets, rng, features):
     names = []
-    for k in chosen:
+    for feature in features:
         try:
-            scene = FEATURES[k](scene, assets, rng)
-            names.append(FEATURES[k].__name__)
+            scene = feature(scene, assets, rng)
+            names.append(feature.__name__)
         except (ArtulineError, ValueError) as error:
-            names.append(f"({FEATURES[k].__name__}: {str(error)[:60]})")
+            names.append(f"({feature.__name__}: {str(error)[:60]})")
     return scene, assets, names
+
+
+def gained(scene, assets):
+    """The most by which the energy of a closed scene is ever above the least that it was before, as a share of all that is turned over, and at which frame."""
+    energy = []
+    tried(scene, assets, energy)
+    level = np.array(energy)
+    rise = level[1:] - np.minimum.accumulate(level[1:])
+    turned = max(float(np.ptp(level)), 1.0)
+    return float(rise.max()) / turned, int(rise.argmax()) + 1
 
 
 def faults_of(scene, assets):
     """What is wrong with a run of a scene, in words."""
     take, costs, seconds = tried(scene, assets)
-    found = []
+    found = [x.text for x in check_take(scene, take) if "something" in x.text]
     if take.held:
         found.append(f"stood still at {take.held[:3]}, {len(take.held)} frames")
     # where little is free for most of the time, an ordinary frame is one factorisation a substep; what is all the solver's is not all that a frame takes
@@ -226,4 +317,27 @@ def seams(first=0, count=200):
         yield f"{count} scenes of 2 to 6 features, {substeps} substeps: wrong", str(len(bad)), "0", not bad
 
 
-MEASUREMENTS = {"seams": seams}
+def energies(first=0, count=100):
+    """Rows: the energy that scenes gain in which nothing acts but gravity, as a share of what is turned over."""
+    for substeps in SUBSTEPS:
+        most, bad = 0.0, []
+        for seed in range(first, first + count):
+            scene, assets, names = closed_at(seed)
+            share, frame = gained(scene.changed(substeps=substeps), assets)
+            most = max(most, share)
+            if share > 0.01:
+                bad.append(seed)
+                print(
+                    f"      seed {seed}, {substeps} substeps, {', '.join(names)}: {100 * share:.1f} % at frame {frame}",
+                    file=sys.stderr,
+                    flush=True,
+                )
+        yield (
+            f"{count} closed scenes, {substeps} substeps: largest gain of energy",
+            f"{100 * most:.2f} %, {len(bad)} over",
+            "1 %",
+            not bad,
+        )
+
+
+MEASUREMENTS = {"seams": seams, "energy in seams": energies}
