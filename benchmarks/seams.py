@@ -255,6 +255,9 @@ def closed_at(seed):
     scene, assets = figure_of(int(rng.integers(len(WRITERS))))
     features = [PASSIVE[k] for k in rng.choice(len(PASSIVE), int(rng.integers(1, 4)), replace=False)]
     scene, assets, names = _made(scene, assets, rng, sorted(features, key=lambda x: x in (hold, rope)))
+    # a tie that begins too short pulls, which is work
+    links = tuple(x.changed(kind="pin", lengths=(0.0, None)) if x.kind == "tie" else x for x in scene.links)
+    scene = edit.scene(scene, links=links)
     return edit.hand_over(scene, scene.figures[0].id, None, 0.0, END + 20.0, 0.0, 0.0), assets, names
 
 

@@ -1,5 +1,7 @@
 """Bodies, joints and limits proposed for figures that nothing was tuned for."""
 
+from itertools import pairwise
+
 import numpy as np
 import pytest
 
@@ -7,14 +9,16 @@ from artuline.core.errors import ArtulineError
 from artuline.core.geometry import distance, rotation
 from artuline.core.motion.skeleton import rest_matrices, rigid
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.model import Bone, Figure
+from artuline.core.scene.model import Bone, Figure, Scene
 from artuline.core.setup.anatomy import segment_of
+from artuline.core.setup.coverage import left_out
 from artuline.core.setup.fit import fit_bodies
 from artuline.core.setup.joints import clip_rotations, keyed_limit_excess
-from artuline.core.setup.ragdoll import set_up
-from artuline.core.setup.skin import divide_skin
+from artuline.core.setup.ragdoll import add_bodies, set_up
+from artuline.core.setup.skin import cached_skin, divide_skin
 from artuline.core.setup.units import likely_unit
 from artuline.formats.gltf_read import read_figure
+from artuline.formats.importing import add_figure
 from tests import foreign
 
 WRITERS = {
@@ -47,6 +51,61 @@ def test_shapes_follow_the_skin_just_under_it(ready):
         assert np.median(np.abs(d)) < 0.2 * size
         # under the surface: hardly any skin lies deep inside its own shape
         assert np.quantile(d, 0.1) > -0.3 * size
+
+
+def beast(path, unit, tail, ears, names):
+    """A beast of code names, in its own unit: a trunk with four legs, a tail of links, ears of three links, and small toes on each foot."""
+    bones, segments = {names(0): (None, (0.0, 0.9, 0.0))}, [(names(0), (0, 0.9, -0.5), (0, 0.9, 0.5), 0.22)]
+    count = 1
+
+    def chain(parent, places, radius):
+        nonlocal count
+        made = []
+        for a, b in pairwise(places):
+            name = names(count)
+            count += 1
+            bones[name] = (parent, tuple(a))
+            segments.append((name, tuple(a), tuple(b), radius))
+            made.append(name)
+            parent = name
+        return made
+
+    links = {"tail": chain(names(0), [(0, 0.95, -0.5 - 0.25 * k) for k in range(tail + 1)], 0.012)}
+    for side in (-1.0, 1.0):
+        for z in (-0.4, 0.4):
+            leg = chain(names(0), [(0.2 * side, 0.8, z), (0.2 * side, 0.45, z), (0.2 * side, 0.05, z)], 0.06)
+            links["toes"] = links.get("toes", []) + chain(
+                leg[-1], [(0.2 * side, 0.04, z), (0.2 * side, 0.02, z + 0.06)], 0.012
+            )
+            links["toes"] += chain(leg[-1], [(0.2 * side + 0.03, 0.04, z), (0.2 * side + 0.03, 0.02, z + 0.06)], 0.012)
+        links["ears"] = links.get("ears", []) + chain(
+            names(0), [(0.12 * side, 1.1 + 0.12 * k, 0.5) for k in range(ears + 1)], 0.02 + 0.004 * (side > 0)
+        )
+    bones = {n: (up, tuple(v / unit for v in p)) for n, (up, p) in bones.items()}
+    segments = [(n, tuple(v / unit for v in a), tuple(v / unit for v in b), r / unit) for n, a, b, r in segments]
+    foreign.write_figure(path, bones, segments, size=1.0 / unit)
+    return links
+
+
+@pytest.mark.parametrize("unit", [1.0, 0.01])
+@pytest.mark.parametrize("tail, ears", [(4, 3), (7, 2), (2, 5)])
+def test_chains_at_the_ends_have_bodies_on_all_links_or_none_and_what_is_left_out_is_named(tmp_path, unit, tail, ears):
+    links = beast(tmp_path / "beast.glb", unit, tail, ears, lambda k: f"N{k:03d}")
+    assets = AssetStore()
+    _, added, _ = add_figure(Scene(), assets, tmp_path / "beast.glb")
+    figure = set_up(added, assets)
+    have = set(figure.body_of)
+    assert set(links["tail"]) <= have and set(links["ears"]) <= have
+    # toes are small and short: none of them, and each is named with whom it goes along
+    assert not set(links["toes"]) & have
+    found = left_out(figure, cached_skin(figure, assets).share)
+    assert (
+        {b for x in found for b in x.bones} == {b.name for b in figure.bones if b.deforms} - have == set(links["toes"])
+    )
+    assert all(figure.carrier(b).bone == x.carrier for x in found for b in x.bones)
+    # added, none is left out
+    more = add_bodies(figure, assets, set(links["toes"]))
+    assert not left_out(more, cached_skin(more, assets).share)
 
 
 def test_every_body_but_one_hangs_on_its_nearest_ancestor_with_a_body(ready):

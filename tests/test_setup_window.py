@@ -5,10 +5,13 @@ import math
 import numpy as np
 import pytest
 from PySide6.QtCore import QPointF, Qt
-from PySide6.QtWidgets import QApplication, QCheckBox, QDialog, QPushButton
+from PySide6.QtWidgets import QApplication, QCheckBox, QDialog, QLabel, QPushButton
 
+from artuline.core.checks.checks import check
 from artuline.core.motion.keyed import keyed_matrices
+from artuline.core.scene import edit
 from artuline.core.setup.mirror import mirror_pairs, sides_differ
+from artuline.core.setup.ragdoll import remove_bodies
 from artuline.demo.figures import DATA
 from artuline.desk.stage.overlay import bone_dots
 from artuline.desk.stations.bodies.fit_list import FitList
@@ -443,3 +446,40 @@ def test_pairs_that_pass_are_listed_let_touch_and_made(demo, qtbot):
     assert ("hand_l", "thigh_l") not in s.scene.figures[0].pairs_off
     s.stack.undo()
     assert ("hand_l", "thigh_l") in s.scene.figures[0].pairs_off
+
+
+def test_a_bone_without_a_body_says_so_and_gets_one_wherever_it_is_chosen(demo, qtbot):
+    def said():
+        return " ".join(x.text() for x in demo.details.findChildren(QLabel))
+
+    f = demo.session.scene.figures[0]
+    assert "toes_l" not in f.body_of
+    demo.set_station("Bodies")
+    demo.session.select(f.id, frozenset())
+    finish(demo, qtbot)
+    assert "too little skin" in said()
+    # handing over what has no body is said, and only what moves is handed over
+    demo.set_station("Blend")
+    demo.session.select(f.id, frozenset({"collar_l"}))
+    finish(demo, qtbot)
+    assert "collar_l has no body of its own: it goes along with chest" in said()
+    press(demo, qtbot, "Limp from collar_l down")
+    assert "from upper_arm_l on" in demo.strip.message.text()
+    demo.session.select(f.id, frozenset({"toes_l", "toes_r"}))
+    finish(demo, qtbot)
+    before = demo.session.scene
+    press(demo, qtbot, "Only these 2 bones")
+    assert demo.session.scene is before and "give one first" in demo.strip.message.text()
+    press(demo, qtbot, "Give them bodies")
+    finish(demo, qtbot)
+    assert {"toes_l", "toes_r"} <= set(demo.session.scene.figures[0].body_of)
+    press(demo, qtbot, "Only these 2 bones")
+    assert demo.session.scene.figures[0].groups[-1].bones == ("toes_l", "toes_r")
+    # a group that lost its bodies is found, with the way back
+    ids = {"toes_l", "toes_r"}
+    demo.session.edit("away", lambda s: edit.map_figure(s, f.id, lambda x: remove_bodies(x, demo.session.assets, ids)))
+    finish(demo, qtbot)
+    found = [x for x in check(demo.session.scene, demo.session.assets) if "rules no body" in x.text]
+    assert len(found) == 1 and found[0].fix_label == "Give them bodies"
+    made = found[0].work(demo.session.scene.figures[0], lambda d, t: None, lambda: False)
+    assert ids <= set(made.body_of)

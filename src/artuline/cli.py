@@ -5,7 +5,7 @@ import sys
 import time
 from contextlib import suppress
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -27,6 +27,9 @@ from artuline.cli_files import (
 from artuline.cli_live import steer
 from artuline.cli_things import SceneArgument, errors, hold, number_of, solver_ready, strand, with_progress
 from artuline.core.errors import ArtulineError
+
+if TYPE_CHECKING:
+    from artuline.core.scene.model import Scene
 
 COMMANDS = (
     "demo",
@@ -136,17 +139,20 @@ def setup(
     ] = None,
     limits: Annotated[str | None, typer.Option(help="Ranges from clips, anatomy or both.")] = None,
     save_setup: Annotated[Path | None, typer.Option(metavar="FILE", help="Write the setup as well (.artuset).")] = None,
+    keyed: Annotated[bool, typer.Option("--keyed", help="Hand nothing over: all stays on its keys.")] = False,
 ) -> None:
     """Make a scene from a figure: bodies, joints with limits, and an interval of physics."""
     from artuline.core.scene import edit
     from artuline.core.scene.assets import AssetStore
     from artuline.core.scene.model import Scene
+    from artuline.core.setup.coverage import left_out
     from artuline.core.setup.joints import clip_rotations
     from artuline.core.setup.limits import SOURCES, propose_limits
     from artuline.core.setup.materials import balance, usual_mass
     from artuline.core.setup.patch_fit import KINDS, FitChoice
     from artuline.core.setup.ragdoll import set_up
     from artuline.core.setup.setups import put_setup, setup_mapping, take_setup
+    from artuline.core.setup.skin import cached_skin
     from artuline.formats import setup_file
     from artuline.formats.importing import add_figure, choose_clip
     from artuline.formats.scene_file import save_scene
@@ -181,20 +187,42 @@ def setup(
     scene = edit.ragdoll(scene, made)
     if bone is not None and bone not in made.bone_index:
         raise ArtulineError(f"{made.name} has no bone {bone!r}", remedy=_close(bone, list(made.bone_index)))
-    usual = edit.usual_interval(scene)
-    first = usual[0] if start is None else start
-    last = usual[1] if end is None else end
-    if not scene.start <= first < last:
-        raise ArtulineError(f"the interval from frame {first:g} to {last:g} is empty", remedy="Give --start and --end.")
-    scene = edit.hand_over(scene, added.id, bone, first, last, ramp_out=edit.usual_ramp(first, last), tone=tone)
+    if keyed:
+        said = "all on its keys"
+    else:
+        first, last = _interval(scene, start, end)
+        scene = edit.hand_over(scene, added.id, bone, first, last, ramp_out=edit.usual_ramp(first, last), tone=tone)
+        said = f"physics from frame {first:g} to {last:g}"
     save_scene(output, scene, assets)
     if save_setup is not None:
         setup_file.save_setup(save_setup, take_setup(scene, scene.figure(added.id)))
     for note in notes:
         typer.echo(note)
-    typer.echo(
-        f"Saved {output}: {len(made.bodies)} bodies, {len(made.joints)} joints, physics from frame {first} to {last}"
-    )
+    for x in left_out(made, cached_skin(made, assets).share) if made.asset is not None else ():
+        typer.echo(
+            f"No body of {'its' if len(x.bones) == 1 else 'their'} own ({100 * x.share:.1f} % of the skin), with {x.carrier}: {', '.join(x.bones)}"
+        )
+    typer.echo(f"Saved {output}: {len(made.bodies)} bodies, {len(made.joints)} joints, {said}")
+
+
+def _interval(scene: "Scene", start: int | None, end: int | None) -> tuple[float, float]:
+    """The frames from which and until which physics acts: as given, the other as is usual, or as the scene's range is. Raises ArtulineError."""
+    from artuline.core.scene import edit
+
+    first, last = edit.usual_interval(scene)
+    if end is not None:
+        last = float(end)
+        first = min(first, float(scene.start)) if start is None and last <= first else first
+    if start is not None:
+        first = float(start)
+        last = max(last, float(scene.end)) if end is None and last <= first else last
+    if not scene.start <= first < last:
+        given = " and ".join(f"--{n} {v}" for n, v in (("start", start), ("end", end)) if v is not None)
+        raise ArtulineError(
+            f"the interval from frame {first:g} to {last:g} is empty ({given or 'from the range of the clip'})",
+            remedy=f"Frames run from {scene.start} to {scene.end}: give a --start below --end within them.",
+        )
+    return first, last
 
 
 def _close(name: str, names: list[str]) -> str:

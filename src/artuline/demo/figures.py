@@ -5,7 +5,7 @@ from pathlib import Path
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Figure
 from artuline.core.setup.materials import balance, usual_mass
-from artuline.core.setup.ragdoll import add_bodies, set_up
+from artuline.core.setup.ragdoll import set_up
 from artuline.formats.gltf_read import read_clips, read_figure
 
 DATA = Path(__file__).parent / "data"
@@ -13,19 +13,14 @@ DATA = Path(__file__).parent / "data"
 _fitted: dict[str, Figure] = {}
 
 
-def ready_figure(name: str, assets: AssetStore, more: tuple[str, ...] = ()) -> Figure:
-    """A shipped figure with bodies (besides those that carry much skin, on the bones ``more``) and joints, and with the
-    mass that is usual for its size. Fitted once.
-    """
+def ready_figure(name: str, assets: AssetStore) -> Figure:
+    """A shipped figure with bodies and joints, and with the mass that is usual for its size. Fitted once."""
     figure = read_figure(DATA / f"{name}.glb", assets).figure
-    key = f"{name} {more}"
-    if key not in _fitted:
+    if name not in _fitted:
         made = set_up(figure, assets)
-        if more:
-            made = add_bodies(made, assets, set(more))
         total, _ = usual_mass(made, assets)
-        _fitted[key] = made.changed(bodies=balance(made, total)[0])
-    made = _fitted[key]
+        _fitted[name] = made.changed(bodies=balance(made, total)[0])
+    made = _fitted[name]
     return figure.changed(bodies=made.bodies, joints=made.joints, pairs_off=made.pairs_off)
 
 

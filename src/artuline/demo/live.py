@@ -22,7 +22,7 @@ def steer(assets: AssetStore) -> Scene:
     man = with_clips(with_satchel(ready_figure("deckhand", assets), assets), assets, "deckhand_steered")
     man = man.changed(clip="stand", position=(0.0, 0.0, -1.0))
     man = man.changed(steering=propose_steering(man, assets))
-    goat = ready_figure("goat", assets, (*(f"ear_{s}" for s in "lr"), "tail_tip", "beard_tip"))
+    goat = ready_figure("goat", assets)
     goat = goat.changed(clip="look", position=(0.9, 0.0, -2.2))
     goat = goat.changed(steering=propose_steering(goat, assets).changed(follows="deckhand", distance=1.4))
     posts = tuple(

@@ -39,7 +39,7 @@ class Demo:
 def goat(assets: AssetStore) -> Scene:
     """The ship's goat trots along the deck; ears, tail and beard follow by themselves."""
     springy = ("ear_l", "ear_r", "tail", "beard")
-    figure = ready_figure("goat", assets, (*(f"ear_{s}" for s in "lr"), "tail_tip", "beard_tip")).changed(clip="trot")
+    figure = ready_figure("goat", assets).changed(clip="trot")
     clips = tuple(c.changed(loop=True) if c.name == "trot" else c for c in figure.clips)
     figure = figure.changed(clips=clips, position=(0.0, 0.0, -1.2))
     scene = Scene(name="goat", rate=24.0, start=0, end=84, figures=(figure,))

@@ -91,9 +91,7 @@ def floats(assets: AssetStore) -> Scene:
 
 def collar(assets: AssetStore) -> Scene:
     """The ship's goat trots with a collar, a bell that hangs from it, and a lead that drags on deck."""
-    figure = ready_figure("goat", assets, (*(f"ear_{s}" for s in "lr"), "tail_tip", "beard_tip")).changed(
-        clip="trot", skin=True
-    )
+    figure = ready_figure("goat", assets).changed(clip="trot", skin=True)
     clips = tuple(c.changed(loop=True) if c.name == "trot" else c for c in figure.clips)
     figure = figure.changed(clips=clips, position=(0.0, 0.0, -1.2))
     scene = Scene(name="collar", rate=24.0, start=0, end=120, figures=(figure,), warm_up=48)

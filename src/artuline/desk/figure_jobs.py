@@ -14,7 +14,12 @@ FigureWork = Callable[[Figure, Callable[[int, int], None], Callable[[], bool]], 
 
 
 def figure_job(
-    desk: Desk, words: str, work: FigureWork, tell: str = "", figure: str | None = None, station: str = ""
+    desk: Desk,
+    words: str,
+    work: FigureWork,
+    tell: str | Callable[[Figure], str] = "",
+    figure: str | None = None,
+    station: str = "",
 ) -> None:
     """Run ``work(figure, progress, cancelled) -> figure`` beside the window and make its bodies and joints an edit. What was edited
     on that figure meanwhile is not overwritten: then the result is dropped, and said so.
@@ -36,7 +41,8 @@ def figure_job(
         if session.edit(words, lambda s: edit.ragdoll(s, made)):
             if station:
                 desk.advance(station)
-            desk.tell(tell or f"{len(made.bodies)} bodies and {len(made.joints)} joints on {made.name}")
+            said = tell(made) if callable(tell) else tell
+            desk.tell(said or f"{len(made.bodies)} bodies and {len(made.joints)} joints on {made.name}")
 
     def prepared(progress: Callable[[int, int], None], cancelled: Callable[[], bool]) -> Figure:
         # shapes that overlap are found by the solver

@@ -11,12 +11,13 @@ from artuline.core.motion.skeleton import rest_matrices, rigid
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Body, Figure, Shape
+from artuline.core.setup.coverage import LEAST_SHARE
 from artuline.core.setup.hierarchy import tree_parents
 from artuline.core.setup.materials import FEW, balance, body_mass, uneven, unlikely, usual_mass
 from artuline.core.setup.mirror import mirror_bodies, sides_differ
 from artuline.core.setup.overlaps import resting_overlaps
 from artuline.core.setup.ragdoll import add_bodies, fit_again, remove_bodies, with_bodies
-from artuline.core.setup.skin import LEAST_SHARE, Skin, cached_skin
+from artuline.core.setup.skin import Skin, cached_skin
 
 BESIDE = 0.04  # share of the figure's size that a shape's middle may lie outside of its skin
 MANY = 40  # bodies, above which small ones are counted

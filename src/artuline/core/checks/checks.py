@@ -9,7 +9,7 @@ from artuline.core.checks.cycle import check_cycle
 from artuline.core.checks.finding import Finding, Fix
 from artuline.core.checks.inside import check_inside
 from artuline.core.checks.joints import check_joints
-from artuline.core.checks.lanes import check_tone
+from artuline.core.checks.lanes import check_ruled, check_tone
 from artuline.core.checks.mounts import check_mounts
 from artuline.core.checks.reach import check_reach
 from artuline.core.checks.strands import check_strand
@@ -70,6 +70,7 @@ def _figure(scene: Scene, f: Figure, assets: AssetStore) -> list[Finding]:
         )  # fmt: skip
         return found
     found += _lanes(scene, f)
+    found += check_ruled(f, assets)
     found += check_mounts(scene, f, assets)
     if f.made is not None:
         return found + check_strand(scene, f, assets)

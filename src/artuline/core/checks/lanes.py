@@ -1,4 +1,4 @@
-"""Lanes that ask for a blow: a tone that sets in within a frame throws back what has fallen away from its keys by then."""
+"""What groups ask for: a tone that sets in within a frame throws back what has fallen away from its keys by then; and groups that move nothing."""
 
 from functools import partial
 
@@ -6,7 +6,10 @@ import numpy as np
 
 from artuline.core.checks.finding import Finding
 from artuline.core.scene import edit
+from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Figure, Group, Key, Lane, Scene
+from artuline.core.setup.fit import Cancelled, Progress
+from artuline.core.setup.ragdoll import add_bodies
 
 SUDDEN = 0.3  # rise of tone within a frame from which on it is said
 EASE = 0.25  # seconds over which the fix lets it rise
@@ -31,6 +34,30 @@ def check_tone(scene: Scene, figure: Figure) -> list[Finding]:
             Finding(1, text, figure.id, frame=int(frame), fix_label=f"Over {ease_frames(scene):g} frames", fix=fix)
         )
     return found
+
+
+def check_ruled(figure: Figure, assets: AssetStore) -> list[Finding]:
+    """Groups that rule no body, so that nothing of them moves."""
+    found = []
+    for g in figure.groups:
+        bones = figure.ruled(g)
+        if g.muted or bones & figure.body_of.keys():
+            continue
+        first = min(bones, key=lambda b: figure.bone_index[b]) if bones else None
+        text = f"{g.name!r} rules no body: none of its bones has one, so physics moves nothing of it."
+        found.append(
+            Finding(
+                2, text, figure.id, first, fix_label="Give them bodies" if len(bones) > 1 else "Give it a body",
+                work=partial(_with_bodies, bones=frozenset(bones), assets=assets),
+            )
+        )  # fmt: skip
+    return found
+
+
+def _with_bodies(
+    figure: Figure, progress: Progress, cancelled: Cancelled, *, bones: frozenset[str], assets: AssetStore
+) -> Figure:
+    return add_bodies(figure, assets, set(bones), progress=progress, cancelled=cancelled)
 
 
 def ease_frames(scene: Scene) -> float:

@@ -11,9 +11,10 @@ from artuline.core.motion.skeleton import rest_matrices, rigid, skeleton_of
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Body, Figure, Shape
 from artuline.core.setup.anatomy import segment_of
+from artuline.core.setup.coverage import LEAST_SHARE
 from artuline.core.setup.mirror import mirror_pairs, mirror_shape
 from artuline.core.setup.patch_fit import BEST, FitChoice, Patch, fit_patch, rate
-from artuline.core.setup.skin import LEAST_SHARE, SkinParts, cached_skin, divide_among, divide_skin, surface_points
+from artuline.core.setup.skin import SkinParts, cached_skin, divide_among, divide_skin, surface_points
 
 Progress = Callable[[int, int], None]
 Cancelled = Callable[[], bool]

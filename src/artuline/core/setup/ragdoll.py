@@ -8,13 +8,13 @@ from artuline.core.motion.skeleton import rest_matrices, rigid
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.edit import fresh_id, map_figure
 from artuline.core.scene.model import Body, Figure, Joint, Scene
+from artuline.core.setup.coverage import LEAST_SHARE
 from artuline.core.setup.fit import Cancelled, Progress, fit_bodies, never, nothing
 from artuline.core.setup.joints import propose_joints
 from artuline.core.setup.materials import balanced
 from artuline.core.setup.mirror import mirror_pairs
 from artuline.core.setup.overlaps import resting_overlaps
 from artuline.core.setup.patch_fit import BEST, FitChoice
-from artuline.core.setup.skin import LEAST_SHARE
 from artuline.core.setup.soft import around_softs
 
 NEAR = (

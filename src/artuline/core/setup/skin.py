@@ -14,9 +14,8 @@ from artuline.core.motion.skeleton import rest_matrices, skeleton_of
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Figure, Shape
-from artuline.core.setup.anatomy import segment_of
+from artuline.core.setup.coverage import LEAST_SHARE, covered
 
-LEAST_SHARE = 0.012  # of the skin's area; bones that carry less are merged into their parent
 DIRECTIONS = 96
 
 
@@ -34,28 +33,13 @@ class SkinParts:
 
 
 def divide_skin(figure: Figure, assets: AssetStore, least_share: float = LEAST_SHARE) -> SkinParts:
-    """Give every vertex to one bone, and merge bones that carry too little into their parents. A bone that its name makes a segment of a
-    body, such as a hand, is kept with half as much skin.
-
-    Raises ArtulineError if the figure has no mesh.
-    """
+    """Give every vertex to one of the bones that are to carry bodies (``covered``). Raises ArtulineError if the figure has no mesh."""
     mesh, points = skin_of(figure, assets)
-    skeleton = skeleton_of(figure)
+    count = skeleton_of(figure).size
     area = vertex_area(points, mesh.triangles)
-    owner = mesh.bone_weights(skeleton.size).argmax(axis=1)
-    share = np.bincount(owner, area, skeleton.size) / max(float(area.sum()), 1e-30)
-    kept = []
-    for b in range(skeleton.size - 1, -1, -1):
-        up = skeleton.parents[b]
-        if share[b] == 0.0:
-            continue
-        least = least_share * (0.5 if segment_of(figure.bones[b].name) else 1.0)
-        if share[b] < least and up >= 0 and figure.bones[up].deforms:
-            owner[owner == b] = up
-            share[up] += share[b]
-        else:
-            kept.append(b)
-    return SkinParts(points, area, owner, tuple(sorted(kept)))
+    owner = mesh.bone_weights(count).argmax(axis=1)
+    share = np.bincount(owner, area, count) / max(float(area.sum()), 1e-30)
+    return divide_among(figure, mesh, points, covered(figure, share, least_share))
 
 
 def skin_of(figure: Figure, assets: AssetStore) -> tuple[Mesh, Array]:

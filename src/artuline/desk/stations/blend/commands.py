@@ -63,7 +63,16 @@ class Commands:
         if done and not start < self.session.frame < end - ramp:
             self.session.set_frame(round(start) + 1)
         if done:
-            self.desk.tell(f"Physics from frame {start:g} to {end:g}. Next: run it (F5), or try it on the spot (T).")
+            bare = bone is not None and bone not in f.body_of
+            first = next(
+                (b.name for b in f.bones if b.name in f.body_of and bone is not None and b.name in f.below(bone)), ""
+            )
+            what = (
+                f"{bone} has no body of its own, so physics moves what is below it, from {first} on"
+                if bare
+                else "Physics"
+            )
+            self.desk.tell(f"{what} from frame {start:g} to {end:g}. Next: run it (F5), or try it on the spot (T).")
 
     # poses
 
@@ -111,12 +120,25 @@ class Commands:
         if found is None or not found[1]:
             return
         f, bones = found
+        bare = sorted(bones - f.body_of.keys())
+        if len(bare) == len(bones):
+            self.desk.fault(f"No body is on {', '.join(bare[:3])}: give one first, then it can go limp.")
+            return
         s = self.session.scene
         start, end = edit.usual_interval(s)
         lane = edit.interval_lane(start, end, 0.0, edit.usual_ramp(start, end))
         name = edit.fresh_id("group", {g.id for g in f.groups})
-        group = Group(id=name, name=f"{len(bones)} bones", bones=tuple(sorted(bones)), handover=lane)
-        self.session.edit("Hand over these bones", lambda sc: edit.figure(sc, f.id, groups=(*f.groups, group)))
+        group = Group(
+            id=name,
+            name="1 bone" if len(bones) == 1 else f"{len(bones)} bones",
+            bones=tuple(sorted(bones)),
+            handover=lane,
+        )
+        done = self.session.edit("Hand over these bones", lambda sc: edit.figure(sc, f.id, groups=(*f.groups, group)))
+        if done and bare:
+            self.desk.tell(
+                f"{', '.join(bare[:3])} {'has' if len(bare) == 1 else 'have'} no body: carried by what is above."
+            )
 
     def make_springy(self) -> None:
         """Let the chosen bones and all below swing about their keys through the whole range."""

@@ -6,6 +6,7 @@ from artuline.core.motion.poses import pose_frames
 from artuline.core.run.build import group_of
 from artuline.core.scene import edit
 from artuline.core.scene.model import Figure, Group, Lane, Scene, Spring
+from artuline.desk.bare_bones import fill_bare
 from artuline.desk.form import Form
 from artuline.desk.stations.blend import rules
 from artuline.desk.stations.blend.commands import Commands
@@ -85,6 +86,9 @@ def _where(d: Form, w: Commands, f: Figure, bones: frozenset[str]) -> None:
                      "Where limbs, neck and tail begin.")  # fmt: skip
     else:
         count = len([b for b in f.bodies if b.bone in f.below(bone)])
+        bare = {b for b in bones if b not in f.body_of}
+        if bare and f.bodies:
+            fill_bare(d, f, bare)
         d.add(faint(f"{count} bodies hang from {bone}." if count != 1 else f"One body hangs from {bone}."))
         d.add(
             button(

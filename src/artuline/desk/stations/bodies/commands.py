@@ -10,13 +10,15 @@ from artuline.core.motion.skeleton import rest_matrices, rigid
 from artuline.core.scene import edit
 from artuline.core.scene.model import Body, Figure, Shape
 from artuline.core.setup.concave import hull_groups, with_hull_groups
+from artuline.core.setup.coverage import LEAST_SHARE, left_out
 from artuline.core.setup.materials import balance, body_mass, usual_mass
 from artuline.core.setup.measure import BodyFit, measure
 from artuline.core.setup.mirror import mirror_bodies
 from artuline.core.setup.overlaps import body_overlaps
 from artuline.core.setup.patch_fit import FitChoice
-from artuline.core.setup.ragdoll import add_bodies, fit_again, remove_bodies, set_up
-from artuline.core.setup.skin import LEAST_SHARE, Skin, cached_skin
+from artuline.core.setup.ragdoll import fit_again, remove_bodies, set_up
+from artuline.core.setup.skin import Skin, cached_skin
+from artuline.desk.bare_bones import give_bodies, left_out_words
 from artuline.desk.desk import Desk
 from artuline.desk.figure_jobs import figure_job
 from artuline.desk.stations.bodies.balance import BalanceDialog
@@ -90,7 +92,12 @@ class Commands:
             mine = {b.bone: b for b in f.bodies if b.by_hand}
             return made.changed(bodies=tuple(mine.get(b.bone, b) for b in made.bodies)) if mine else made
 
-        figure_job(self.desk, "Fit bodies and joints", work, station="Bodies")
+        def said(made: Figure) -> str:
+            words = f"{len(made.bodies)} bodies and {len(made.joints)} joints on {made.name}."
+            found = left_out(made, cached_skin(made, assets).share)
+            return f"{words} {left_out_words(found)}" if found else words
+
+        figure_job(self.desk, "Fit bodies and joints", work, said, station="Bodies")
 
     def _bones(self) -> set[str]:
         return set(self.session.chosen())
@@ -101,13 +108,7 @@ class Commands:
 
     def add_bodies(self) -> None:
         """Give the chosen bones bodies."""
-        assets, choice = self.session.assets, self.choice()
-        bones = self._bones()
-        figure_job(
-            self.desk,
-            "Add bodies",
-            lambda f, p, c: add_bodies(f, assets, self.desk.sides.bones(f, bones - set(f.body_of)), choice, p, c),
-        )
+        give_bodies(self.desk, self._bones(), self.choice())
 
     def remove_bodies(self) -> None:
         """Take the chosen bodies away."""

@@ -9,6 +9,7 @@ from artuline.core.scene.model import Body, Figure, Scene, Shape
 from artuline.core.setup.materials import MATERIALS, body_mass, material_of
 from artuline.core.setup.mirror import mirror_pairs
 from artuline.core.setup.patch_fit import KINDS
+from artuline.desk.bare_bones import fill_bare, fill_left_out
 from artuline.desk.form import Form
 from artuline.desk.stations.bodies.commands import Commands
 from artuline.desk.stations.bodies.fit_list import FitList
@@ -37,16 +38,7 @@ def fill(d: Form, w: Commands, f: Figure) -> None:
         _selected(d, w, f, chosen)
     elif bare:
         d.add(section(bare[0] if len(bare) == 1 else f"{len(bare)} bones"))
-        d.add(faint("No body of its own: carried by the body above it."))
-        d.add(
-            button(
-                "Give it a body" if len(bare) == 1 else "Give them bodies",
-                w.add_bodies,
-                icon="plus",
-                primary=True,
-                tip="Fits a shape to the skin of the bone, and joins it to the body above",
-            )
-        )
+        fill_bare(d, f, set(bare), w.choice())
         _kinds(d, w)
     else:
         _all(d, w, f)
@@ -65,6 +57,7 @@ def _all(d: Form, w: Commands, f: Figure) -> None:
     )  # fmt: skip
     d.add(rule(), section("Fit, the worst first"))
     d.add(FitList(d.session, f, w.fits(f)))
+    fill_left_out(d, f, w.choice())
     d.add(faint("Click a body to change it; Shift adds, Ctrl and drag takes all in a frame."))
     fill_pairs(d, f)
     d.add(rule(), section("Fit again"))
