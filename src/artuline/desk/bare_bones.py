@@ -13,13 +13,13 @@ from artuline.desk.form import Form
 from artuline.desk.widgets.fields import button, faint, short
 
 
-def left_out_of(desk: Desk, f: Figure) -> list[LeftOut]:
-    """The bones of a figure that carry skin and have no body; empty while that is being found out."""
+def left_out_of(desk: Desk, f: Figure) -> list[LeftOut] | None:
+    """The bones of a figure that carry skin and have no body; None while that is being found out."""
     if f.asset is None or not f.bodies:
         return []
     assets = desk.session.assets
     key = ("left out", f.asset, f.unit, f.position, f.turn, f.bones, f.bodies)
-    return desk.later.get(key, lambda: left_out(f, cached_skin(f, assets).share), []) or []
+    return desk.later.get(key, lambda: left_out(f, cached_skin(f, assets).share))  # type: ignore[no-any-return]
 
 
 def give_bodies(desk: Desk, bones: set[str], choice: FitChoice = BEST) -> None:
@@ -42,8 +42,9 @@ def fill_bare(d: Form, f: Figure, bones: set[str], choice: FitChoice = BEST) -> 
     d.add(
         faint(f"{names} {'has' if len(bare) == 1 else 'have'} no body{' of its own' if len(bare) == 1 else ''}{goes}.")
     )
-    known = {b for x in left_out_of(desk, f) for b in x.bones}
-    with_skin = {b for b in bare if b in known} or (set(bare) if not f.bodies else set())
+    found = left_out_of(desk, f)
+    known = {b for x in found for b in x.bones} if found is not None else set(bare)
+    with_skin = {b for b in bare if b in known}
     if with_skin:
         d.add(button("Give it a body" if len(bare) == 1 else "Give them bodies", lambda: give_bodies(desk, with_skin, choice),
                      icon="plus", tip="Fits a shape to the skin of the bone, and joins it to the body above"))  # fmt: skip

@@ -40,8 +40,14 @@ def covered(figure: Figure, share: Array, least: float = LEAST_SHARE) -> set[str
             kept.add(name)
         else:
             left[up] += left[b]
-    pairs = mirror_pairs(figure)
-    return kept | {pairs[b] for b in kept if b in pairs and share[figure.bone_index[pairs[b]]] > 0.0}
+    pairs, at = mirror_pairs(figure), figure.bone_index
+    for one in sorted(kept):
+        other = pairs.get(one, one)
+        if other not in kept and share[at[other]] > 0.0:
+            kept.add(other)
+        elif other not in kept and share[at[one]] < least:
+            kept.discard(one)  # on the other side no skin belongs to it
+    return kept
 
 
 def _chains(figure: Figure, share: Array, least: float) -> dict[int, bool]:
