@@ -14,7 +14,9 @@ from artuline.core.setup.anatomy import segment_of
 from artuline.core.setup.coverage import left_out
 from artuline.core.setup.fit import fit_bodies
 from artuline.core.setup.joints import clip_rotations, keyed_limit_excess
-from artuline.core.setup.ragdoll import add_bodies, set_up
+from artuline.core.setup.mirror import mirror_bodies, mirror_pairs, mirror_plane, sides_differ
+from artuline.core.setup.patch_fit import FitChoice
+from artuline.core.setup.ragdoll import add_bodies, fit_again, remove_bodies, set_up
 from artuline.core.setup.skin import cached_skin, divide_skin
 from artuline.core.setup.units import likely_unit
 from artuline.formats.gltf_read import read_figure
@@ -106,6 +108,55 @@ def test_chains_at_the_ends_have_bodies_on_all_links_or_none_and_what_is_left_ou
     # added, none is left out
     more = add_bodies(figure, assets, set(links["toes"]))
     assert not left_out(more, cached_skin(more, assets).share)
+
+
+@pytest.mark.parametrize("turn, place", [(np.radians(30.0), (0.0, 0.0, 0.0)), (-1.9, (3.0, 0.2, -7.0))])
+@pytest.mark.parametrize("kind", ["beast", "walker"])
+def test_a_setup_is_the_same_wherever_a_figure_stands(tmp_path, kind, turn, place):
+    if kind == "beast":
+        beast(tmp_path / "f.glb", 0.01, 4, 3, lambda k: f"N{k:03d}")
+    else:
+        foreign.write_walker(tmp_path / "f.glb")
+    assets = AssetStore()
+    _, figure, _ = add_figure(Scene(), assets, tmp_path / "f.glb")
+
+    def here(f):
+        return f.changed(position=figure.position, turn=figure.turn)
+
+    base, away = set_up(figure, assets), set_up(figure.changed(position=place, turn=turn), assets)
+    assert away.position == place and here(away) == base
+    assert mirror_pairs(away) == mirror_pairs(base) and len(mirror_pairs(base)) >= 8
+    assert sides_differ(away) == sides_differ(base)
+    # what is carried to the other side: a shape, its mass alone, a joint
+    one = next(b for b in base.bodies if b.bone in mirror_pairs(base))
+    mate = base.body_of[mirror_pairs(base)[one.bone]]
+
+    def edited(f):
+        body = one.changed(mass=3.5, shapes=(one.shapes[0].changed(position=(0.01, 0.02, 0.03)),))
+        joints = tuple(j.changed(swing_y=0.3, twist=(-0.1, 0.4)) if j.child == one.id else j for j in f.joints)
+        f = f.changed(bodies=tuple(body if b.id == one.id else b for b in f.bodies), joints=joints)
+        return mirror_bodies(f, {one.id})
+
+    there = edited(away)
+    assert here(there) == edited(base)
+    plane = mirror_plane(there)
+    p, q = rigid(rest_matrices(there))
+
+    def middle(b):
+        i = there.bone_index[b.bone]
+        return p[i] + rotation.rotate(q[i], np.array(b.shapes[0].position))
+
+    bodies = {b.id: b for b in there.bodies}
+    assert bodies[mate.id].mass == 3.5
+    np.testing.assert_allclose(middle(bodies[mate.id]), plane.points(middle(bodies[one.id])), atol=1e-9)
+    # bodies that are taken away, given again, and fitted again
+    more = {"beast": {b for b in base.body_of if b.startswith("N00")}, "walker": {"Left Foot"}}[kind]
+    ids = {base.body_of[b].id for b in more}
+    again = [add_bodies(remove_bodies(f, assets, ids), assets, more) for f in (base, away)]
+    assert here(again[1]) == again[0]
+    assert here(fit_again(away, assets, {one.bone}, FitChoice("hull"))) == fit_again(
+        base, assets, {one.bone}, FitChoice("hull")
+    )
 
 
 def test_every_body_but_one_hangs_on_its_nearest_ancestor_with_a_body(ready):

@@ -62,7 +62,8 @@ def test_pairs_by_name_by_place_and_by_hand(hand):
     figure, _ = hand
     pairs = mirror_pairs(figure)
     assert pairs["shin_l"] == "shin_r" and "head" not in pairs
-    assert mirror_plane(figure) == (0, pytest.approx(0.0, abs=1e-9))
+    plane = mirror_plane(figure)
+    assert plane.normal == pytest.approx([1.0, 0.0, 0.0]) and plane.offset == pytest.approx(0.0, abs=1e-9)
     # names that tell nothing: found by place
     plain = {b.name: f"bone {i}" for i, b in enumerate(figure.bones)}
     bones = tuple(b.changed(name=plain[b.name], parent=plain.get(b.parent or "")) for b in figure.bones)

@@ -56,7 +56,7 @@ def left_out_words(found: list[LeftOut]) -> str:
     """What was left out, and why."""
     bones = [b for x in found for b in x.bones]
     share = 100.0 * sum(x.share for x in found)
-    some = ", ".join(short(b, 18) for b in bones[:4]) + (", …" if len(bones) > 4 else "")
+    some = ", ".join(short(b, 18) for b in bones[:4]) + (f" and {len(bones) - 4} more" if len(bones) > 4 else "")
     if len(bones) == 1:
         return (
             f"{some} has too little skin for a body of its own ({share:.1f} %): it goes along with {found[0].carrier}."

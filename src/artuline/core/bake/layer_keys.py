@@ -80,13 +80,9 @@ def mirrored(figure: Figure, channels: Mapping[Name, Channel]) -> dict[Name, Cha
 
     The turn against the rest pose, seen in the frame of the figure, is reflected.
     """
-    pairs, (axis, _) = mirror_pairs(figure), mirror_plane(figure)
+    pairs, plane = mirror_pairs(figure), mirror_plane(figure)
     skeleton = skeleton_of(figure)
     q = rigid(rest_matrices(figure))[1]
-    flip = np.array([1.0, 1.0, 1.0, 1.0])
-    flip[[i for i in range(3) if i != axis]] = -1.0
-    sign = np.ones(3)
-    sign[axis] = -1.0
     found: dict[Name, Channel] = {}
 
     facing = rigid(placement(figure))[1]
@@ -118,17 +114,13 @@ def mirrored(figure: Figure, channels: Mapping[Name, Channel]) -> dict[Name, Cha
         values = np.asarray(c.values, float)
         if path == "rotation":
             # linear in the quaternion, so that slopes go the same way as values
-            world = (
-                rotation.multiply(
-                    rotation.multiply(pa, rotation.multiply(values, rotation.conjugate(rest_a))), rotation.conjugate(pa)
-                )
-                * flip
-            )
+            turned = rotation.multiply(pa, rotation.multiply(values, rotation.conjugate(rest_a)))
+            world = plane.turns(rotation.multiply(turned, rotation.conjugate(pa)))
             values = rotation.multiply(rotation.multiply(rotation.conjugate(pb), rotation.multiply(world, pb)), rest_b)
         elif path == "translation":
             off = values.copy()
             off[:, 1] -= base_a
-            off = rotation.rotate(rotation.conjugate(pb), rotation.rotate(pa, off) * sign)
+            off = rotation.rotate(rotation.conjugate(pb), plane.vectors(rotation.rotate(pa, off)))
             off[:, 1] += base_b
             values = off
         found[other, path] = Channel(other, c.path, c.interpolation, c.times, values, c.holds)

@@ -14,7 +14,7 @@ from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Bone, Figure, Flesh, Scene
 from artuline.core.setup.bones import without_bones
-from artuline.core.setup.mirror import mirror_pairs, mirror_plane, other_side
+from artuline.core.setup.mirror import MirrorPlane, mirror_pairs, mirror_plane, other_side
 from artuline.core.setup.skin import cached_skin
 from artuline.core.setup.weights import (
     along_surface,
@@ -80,27 +80,23 @@ def grown(
     length = float(np.linalg.norm(end - start))
     if flesh is None:
         flesh = Flesh(end=(0.0, 0.0, 0.0), radius=max(2.0 * length, 1e-3))
-    axis, plane = mirror_plane(figure)
-    if not both or abs(float(end[axis]) - plane) < MIDDLE * cached_skin(figure, assets).height:
+    plane = mirror_plane(figure)
+    if not both or abs(float(plane.side(end))) < MIDDLE * cached_skin(figure, assets).height:
         return _with_bone(scene, assets, figure_id, name, up, start, end, flesh)
-    name, twin = _sided(figure, name, float(end[axis]) - plane, axis, plane)
+    name, twin = _sided(figure, name, plane, float(plane.side(end)))
     made = _with_bone(scene, assets, figure_id, name, up, start, end, flesh)
-    sign = np.ones(3)
-    sign[axis] = -1.0
-    offset = np.zeros(3)
-    offset[axis] = 2.0 * plane
     made = _with_bone(
-        made, assets, figure_id, twin, mirror_pairs(figure).get(up, up), start * sign + offset, end * sign + offset, flesh
+        made, assets, figure_id, twin, mirror_pairs(figure).get(up, up), plane.points(start), plane.points(end), flesh
     )  # fmt: skip
     return evened(made, assets, figure_id, (name, twin))
 
 
-def _sided(figure: Figure, name: str, side: float, axis: int, plane: float) -> tuple[str, str]:
+def _sided(figure: Figure, name: str, plane: MirrorPlane, side: float) -> tuple[str, str]:
     """Names of a bone on a side and of its counterpart: by the side that the name tells, else as the names of the figure's own bones tell left from right."""
     other = other_side(name)
     if other is not None:
         return name, other
-    places = rigid(rest_matrices(figure))[0][:, axis] - plane
+    places = plane.side(rigid(rest_matrices(figure))[0])
     for b, place in zip(figure.bones, places):
         word = next(
             (

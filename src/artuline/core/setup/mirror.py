@@ -1,13 +1,15 @@
 """Left and right: which bones are pairs, and shapes and joints carried over to the other side."""
 
 import re
+from dataclasses import dataclass
 
 import numpy as np
 
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
-from artuline.core.motion.skeleton import rest_matrices, rigid
+from artuline.core.motion.skeleton import placement, rest_matrices, rigid, skeleton_of
 from artuline.core.scene.model import AxisRange, Body, Figure, Joint, Shape
+from artuline.core.setup.own_frame import in_own_frame
 
 _SIDES = (("left", "right"), ("l", "r"))
 NEAR = 0.03  # share of the figure's size within which a mirrored place counts as met
@@ -26,17 +28,61 @@ def other_side(name: str) -> str | None:
     return None
 
 
-def mirror_plane(figure: Figure) -> tuple[int, float]:
-    """Axis (0: x, 2: z) and place (m) of the upright plane about which the rest pose is nearest to symmetric."""
-    p = rest_matrices(figure)[:, :3, 3]
-    best = (np.inf, 0, 0.0)
-    for axis in (0, 2):
-        place = 0.5 * float(p[:, axis].min() + p[:, axis].max())
-        reflected = p.copy()
-        reflected[:, axis] = 2.0 * place - p[:, axis]
-        miss = np.linalg.norm(reflected[:, None] - p[None], axis=2).min(axis=1).mean()
-        best = min(best, (float(miss), axis, place))
-    return best[1], best[2]
+@dataclass(frozen=True)
+class MirrorPlane:
+    """The plane in the middle of a figure: unit ``normal`` (3,) and ``offset``, m, along it from the origin."""
+
+    normal: Array
+    offset: float
+
+    def side(self, points: Array) -> Array:
+        """How far points (..., 3) are on the side that the normal points to, m."""
+        return np.asarray(points @ self.normal - self.offset)
+
+    def points(self, points: Array) -> Array:
+        """Points (..., 3) on the other side."""
+        return np.asarray(points - 2.0 * self.side(points)[..., None] * self.normal)
+
+    def vectors(self, vectors: Array) -> Array:
+        """Vectors (..., 3) in the mirror."""
+        return np.asarray(vectors - 2.0 * (vectors @ self.normal)[..., None] * self.normal)
+
+    def turns(self, turns: Array) -> Array:
+        """Rotations (..., 4) in the mirror: their axes are those of what turns, so that they turn round."""
+        return np.concatenate([-self.vectors(turns[..., :3]), turns[..., 3:]], axis=-1)
+
+
+def mirror_plane(figure: Figure) -> MirrorPlane:
+    """The plane about which the rest pose is nearest to symmetric, where the figure stands: across its x or its z axis, or as its named pairs lie. It is
+    looked for in the figure's own frame, so that it does not depend on where that stands.
+    """
+    skeleton = skeleton_of(figure)
+    p = skeleton.global_matrices(skeleton.rest)[:, :3, 3]
+    best: tuple[float, int, Array, float] | None = None
+    for k, normal in enumerate((np.array([1.0, 0.0, 0.0]), np.array([0.0, 0.0, 1.0]), *_by_names(figure, p))):
+        along = p @ normal
+        place = 0.5 * float(along.min() + along.max())
+        reflected = MirrorPlane(normal, place).points(p)
+        miss = float(np.linalg.norm(reflected[:, None] - p[None], axis=2).min(axis=1).mean())
+        if best is None or miss < best[0] - 1e-9:
+            best = miss, k, normal, place
+    assert best is not None
+    (place,), (turn,) = rigid(placement(figure)[None])
+    normal = rotation.rotate(turn, best[2])
+    return MirrorPlane(normal, figure.unit * best[3] + float(place @ normal))
+
+
+def _by_names(figure: Figure, p: Array) -> list[Array]:
+    """The direction from right to left as the names tell the sides, if there are any."""
+    ways: list[Array] = []
+    for i, bone in enumerate(figure.bones):
+        other = figure.bone_index.get(other_side(bone.name) or "")
+        if other is not None and other > i:
+            way = p[i] - p[other]
+            ways.append(way if not ways or way @ ways[0] >= 0.0 else -way)
+    total = np.sum(ways, axis=0) if ways else np.zeros(3)
+    size = float(np.linalg.norm(total))
+    return [total / size] if size > 1e-9 else []
 
 
 def mirror_pairs(figure: Figure) -> dict[str, str]:
@@ -52,15 +98,16 @@ def mirror_pairs(figure: Figure) -> dict[str, str]:
             found[bone.name] = str(other)
     names = [b.name for b in figure.bones if b.name not in found and b.name not in taken and b.deforms]
     if len(names) > 1:
-        axis, place = mirror_plane(figure)
+        plane = mirror_plane(figure)
         p = rest_matrices(figure)[[figure.bone_index[n] for n in names], :3, 3]
-        size = max(float(np.ptp(p, axis=0).max()), 1e-9)
-        reflected = p.copy()
-        reflected[:, axis] = 2.0 * place - p[:, axis]
-        gap = np.linalg.norm(reflected[:, None] - p[None], axis=2)
+        # as large wherever it is turned to
+        own = skeleton_of(figure)
+        places = own.global_matrices(own.rest)[[figure.bone_index[n] for n in names], :3, 3]
+        size = max(figure.unit * float(np.ptp(places, axis=0).max()), 1e-9)
+        gap = np.linalg.norm(plane.points(p)[:, None] - p[None], axis=2)
         nearest = gap.argmin(axis=1)
         for i, j in enumerate(nearest):
-            off_plane = abs(p[i, axis] - place) > 0.5 * NEAR * size
+            off_plane = abs(plane.side(p[i])) > 0.5 * NEAR * size
             if i != j and nearest[j] == i and gap[i, j] < NEAR * size and off_plane:
                 found[names[i]] = names[j]
     return found
@@ -68,12 +115,8 @@ def mirror_pairs(figure: Figure) -> dict[str, str]:
 
 def _reflect(figure: Figure, place: Array, turn: Array, keep: Array) -> tuple[Array, Array]:
     """A pose on the other side of the figure; ``keep`` (3,) signs of the frame's own axes, with product -1."""
-    axis, at = mirror_plane(figure)
-    mirror = np.ones(3)
-    mirror[axis] = -1.0
-    new = place * mirror
-    new[axis] += 2.0 * at
-    return new, rotation.from_matrix(mirror[:, None] * rotation.to_matrix(turn) * keep[None])
+    plane = mirror_plane(figure)
+    return plane.points(place), rotation.from_matrix(plane.vectors(rotation.to_matrix(turn).T).T * keep[None])
 
 
 def _local(place: Array, turn: Array, p: Array, q: Array) -> tuple[Array, Array]:
@@ -128,6 +171,7 @@ def _turned(r: AxisRange) -> AxisRange:
     return None if r is None else (-r[1], -r[0])
 
 
+@in_own_frame
 def mirror_bodies(figure: Figure, ids: set[str]) -> Figure:
     """Carry the bodies of those ids, and the joints that hold them, over to the bodies on the other side."""
     changed: dict[str, Body] = {}
@@ -137,6 +181,7 @@ def mirror_bodies(figure: Figure, ids: set[str]) -> Figure:
     return mirror_joints(made, ids)
 
 
+@in_own_frame
 def mirror_joints(figure: Figure, ids: set[str]) -> Figure:
     """Carry the joints that hold the bodies of those ids over to the other side."""
     joints: dict[str, Joint] = {}

@@ -14,6 +14,7 @@ from artuline.core.setup.joints import propose_joints
 from artuline.core.setup.materials import balanced
 from artuline.core.setup.mirror import mirror_pairs
 from artuline.core.setup.overlaps import resting_overlaps
+from artuline.core.setup.own_frame import in_own_frame
 from artuline.core.setup.patch_fit import BEST, FitChoice
 from artuline.core.setup.soft import around_softs
 
@@ -22,6 +23,7 @@ NEAR = (
 )
 
 
+@in_own_frame
 def set_up(
     figure: Figure,
     assets: AssetStore,
@@ -74,6 +76,7 @@ def _filtered(figure: Figure) -> Figure:
     return figure.changed(pairs_off=(*figure.pairs_off, *more.values()))
 
 
+@in_own_frame
 def with_bodies(figure: Figure, assets: AssetStore, bodies: tuple[Body, ...]) -> Figure:
     """The figure with other bodies: joints between the same bodies stay, others are proposed; filters of what is gone go."""
     ordered = tuple(sorted(bodies, key=lambda b: figure.bone_index[b.bone]))
@@ -89,6 +92,7 @@ def with_bodies(figure: Figure, assets: AssetStore, bodies: tuple[Body, ...]) ->
     return _filtered(bare.changed(joints=tuple(by_hand.get(j.child, j) for j in joints)))
 
 
+@in_own_frame
 def add_bodies(
     figure: Figure,
     assets: AssetStore,
@@ -117,6 +121,7 @@ def remove_bodies(figure: Figure, assets: AssetStore, ids: set[str]) -> Figure:
     return with_bodies(figure, assets, tuple(b for b in figure.bodies if b.id not in ids))
 
 
+@in_own_frame
 def fit_again(
     figure: Figure,
     assets: AssetStore,

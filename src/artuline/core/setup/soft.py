@@ -22,6 +22,7 @@ from artuline.core.scene.model import Body, Bone, Figure, Group, Joint, Lane, Mo
 from artuline.core.setup.bones import rebound, without_bones
 from artuline.core.setup.mirror import mirror_pairs, mirror_plane, other_side
 from artuline.core.setup.overlaps import resting_overlaps
+from artuline.core.setup.own_frame import in_own_frame
 from artuline.core.setup.soft_cells import ROOT, Meeting
 from artuline.core.setup.soft_skin import ALIKE, Division, divide, original, skinned
 from artuline.core.setup.strand import CANTILEVER, same_value
@@ -106,6 +107,7 @@ def made_of(figure: Figure, assets: AssetStore, soft: Soft) -> Made:
     return Made(soft, bones, bodies, tuple(joints), tuple(loops))
 
 
+@in_own_frame
 def fresh(figure: Figure, assets: AssetStore, soft: Soft) -> Figure:
     """The figure with the bones, bodies, joints and loops of a soft part as its recipe makes them, the skin bound to them; its clusters must not be there yet."""
     made = made_of(figure, assets, soft)
@@ -358,10 +360,7 @@ def _across(figure: Figure, assets: AssetStore, key: str) -> str:
     from scipy.spatial import cKDTree
 
     skin, on = skinned(figure, assets), np.asarray(assets[key]["on"], bool)
-    axis, plane = mirror_plane(original(figure))
-    places = np.array(skin.points[on])
-    places[:, axis] = 2.0 * plane - places[:, axis]
-    away, at = cKDTree(skin.points).query(places)
+    away, at = cKDTree(skin.points).query(mirror_plane(original(figure)).points(skin.points[on]))
     size = float(np.ptp(skin.points, axis=0).max())
     if away.max(initial=0.0) > ALIKE * size:
         raise ArtulineError(

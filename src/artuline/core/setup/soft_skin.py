@@ -86,9 +86,7 @@ def skinned(figure: Figure, assets: AssetStore, mirrored: bool = False) -> Skinn
     bone = mesh.bone_weights(len(figure.bones)).argmax(axis=1)
     triangles = mesh.triangles.astype(np.int64)
     if mirrored:
-        axis, plane = mirror_plane(original(figure))
-        points = np.array(points)
-        points[:, axis] = 2.0 * plane - points[:, axis]
+        points = mirror_plane(original(figure)).points(points)
         triangles = triangles[:, ::-1]
     return Skinned(points, triangles, bone)
 
@@ -200,18 +198,16 @@ def _hull(places: Array) -> Shape | None:
 
 def _back(figure: Figure, cells: Cells, hulls: list[Array]) -> tuple[Cells, list[Array]]:
     """Cells of a mirror image where they are."""
-    axis, plane = mirror_plane(original(figure))
-    sign, offset = np.ones(3), np.zeros(3)
-    sign[axis], offset[axis] = -1.0, 2.0 * plane
+    plane = mirror_plane(original(figure))
 
     def over(m: Meeting) -> Meeting:
-        turned = rotation.to_matrix(m.turn) * sign[:, None]
+        turned = plane.vectors(rotation.to_matrix(m.turn).T).T.copy()
         # its frame stays right-handed: z turns round
         turned[:, 2] *= -1.0
-        return replace(m, place=m.place * sign + offset, turn=rotation.from_matrix(turned))
+        return replace(m, place=plane.points(m.place), turn=rotation.from_matrix(turned))
 
-    made = replace(cells, points=cells.points * sign + offset, meetings=tuple(over(m) for m in cells.meetings))
-    return made, [h * sign + offset for h in hulls]
+    made = replace(cells, points=plane.points(cells.points), meetings=tuple(over(m) for m in cells.meetings))
+    return made, [plane.points(h) for h in hulls]
 
 
 def _grid(skin: Skinned, region: np.ndarray, root: np.ndarray | None, count: int) -> tuple[Grid, np.ndarray]:

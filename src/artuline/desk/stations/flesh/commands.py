@@ -105,10 +105,7 @@ class Commands:
         return change
 
     def _across(self, f: Figure, place: Array) -> Array:
-        axis, plane = mirror_plane(f)
-        made = np.array(place)
-        made[axis] = 2.0 * plane - made[axis]
-        return made
+        return mirror_plane(f).points(np.array(place))
 
     def reach(self, s: Scene, figure: str, bone: str, **values: object) -> Scene:
         """The scene with an added bone that reaches otherwise, and its twin too."""

@@ -182,7 +182,7 @@ class BrushTool:
         mesh, points, _ = self._skin(f)
         twin = c.twin(f, bone.name)
         shares = {n: c.shares(f, n) for n in (bone.name, twin) if n is not None}
-        axis, plane = mirror_plane(f)
+        plane = mirror_plane(f)
 
         def dab(share: Array, place: Array) -> Array:
             amount = c.strength * fallen_off(np.linalg.norm(points - place, axis=1), c.radius, "smooth")
@@ -195,12 +195,11 @@ class BrushTool:
             self._at = QPointF(pointer.at)
             place = self._under(f, pointer.at, view)
             if place is not None:
-                across = np.array(place)
-                across[axis] = 2.0 * plane - across[axis]
+                across = plane.points(place)
                 shares[bone.name] = dab(shares[bone.name], place)
                 if twin is not None:
                     shares[twin] = dab(shares[twin], across)
-                elif c.both and abs(across[axis] - place[axis]) > 0.5 * c.radius:
+                elif c.both and 2.0 * abs(plane.side(place)) > 0.5 * c.radius:
                     shares[bone.name] = dab(shares[bone.name], across)
             made: Change = c.painted(f.id, dict(shares))
             return made
