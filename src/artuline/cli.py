@@ -410,7 +410,7 @@ def check(
     from artuline.core.checks.checks import check as find
     from artuline.core.checks.takes import check_take
     from artuline.core.run.measures import worst_moments
-    from artuline.core.run.take import Take
+    from artuline.core.run.take_now import take_in
     from artuline.core.scene.assets import AssetStore
     from artuline.formats.scene_file import load_scene
 
@@ -420,7 +420,7 @@ def check(
     if take:
         if ref is None:
             raise ArtulineError("the scene has no take", place=str(scene), remedy="Run it first: artuline run SCENE.")
-        moments = worst_moments(loaded, Take.from_arrays(assets[ref.asset]))
+        moments = worst_moments(loaded, take_in(loaded, assets, ref))
         for m in moments:
             typer.echo(f"{m.name:16} {m.text:>10}  frame {m.frame:<5} {m.place}")
         if not moments:
@@ -429,7 +429,7 @@ def check(
     solver_ready()
     found = find(loaded, assets)
     if ref is not None:
-        found += check_take(loaded, Take.from_arrays(assets[ref.asset]))
+        found += check_take(loaded, take_in(loaded, assets, ref))
     words = {3: "stops", 2: "spoils", 1: "note"}
     for f in found:
         ways = " / ".join(x for x in (f.fix_label, *(label for label, _ in f.more)) if x)
@@ -450,7 +450,7 @@ def picture(
     echo: Annotated[bool, typer.Option(help="Show the keyed motion beside the take.")] = False,
 ) -> None:
     """Draw the stage at a frame, with no display."""
-    from artuline.core.run.take import Take
+    from artuline.core.run.take_now import take_in
     from artuline.core.scene.assets import AssetStore
     from artuline.formats.scene_file import load_scene
     from artuline.view.pictures import save_picture
@@ -465,7 +465,7 @@ def picture(
     assets = AssetStore()
     loaded = load_scene(scene, assets)
     ref = loaded.active_take()
-    take = Take.from_arrays(assets[ref.asset]) if ref else None
+    take = take_in(loaded, assets, ref) if ref else None
     show = Show(shapes=shapes, see_through=shapes, echo=echo)
     save_picture(output, loaded, assets, frame, take, show, width, height)
     typer.echo(f"Saved {output}")

@@ -89,7 +89,7 @@ def export(
     """Write figures with their keys and layers, or the stage as a movie, in the format of the file's ending."""
     from artuline.core.bake.delivery import several
     from artuline.core.bake.merged import Rests
-    from artuline.core.run.take import Take
+    from artuline.core.run.take_now import take_in
     from artuline.formats.deliver import deliver
     from artuline.formats.obj_sequence import write_sequence
     from artuline.view.movies import SUFFIXES, MovieWish, write_movie
@@ -104,7 +104,7 @@ def export(
             raise ArtulineError(f"the size {size!r} is not WxH", remedy="Give for example 1280x720.") from None
         wish = MovieWish(width, height, start, end, numbers, transparent)
         ref = None if keys else loaded.active_take()
-        take = Take.from_arrays(assets[ref.asset]) if ref is not None else None
+        take = take_in(loaded, assets, ref) if ref is not None else None
         written = with_progress(
             "Drawing", lambda tick: write_movie(output, loaded, assets, take, Show(), wish, progress=tick)
         )
@@ -186,7 +186,7 @@ def table(
     ] = "take",
 ) -> None:
     """Write the shown take as a table: every body on every frame, the worst of every measure, or what is plotted."""
-    from artuline.core.run.take import Take
+    from artuline.core.run.take_now import take_in
     from artuline.formats.take_table import TABLES, write_take
 
     loaded, assets = _loaded(scene)
@@ -195,7 +195,7 @@ def table(
         raise ArtulineError(f"there is no table of {of!r}", remedy=f"Choose one of: {', '.join(TABLES)}.")
     if ref is None:
         raise ArtulineError("the scene has no take", place=str(scene), remedy="Run it first: artuline run SCENE.")
-    write_take(output, loaded, Take.from_arrays(assets[ref.asset]), of)
+    write_take(output, loaded, take_in(loaded, assets, ref), of)
     typer.echo(f"Saved {output}")
 
 

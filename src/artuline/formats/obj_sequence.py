@@ -9,6 +9,7 @@ from artuline.core.errors import ArtulineError, CancelledError
 from artuline.core.motion.keyed import keyed_matrices
 from artuline.core.motion.skeleton import rigid, skeleton_of
 from artuline.core.run.take import Take
+from artuline.core.run.take_now import take_in
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Figure, Scene
@@ -36,7 +37,7 @@ def write_sequence(
     if path.suffix.lower() != ".obj":
         raise ArtulineError(f"{path.name} is no name for a sequence", remedy="End it with .obj.")
     ref = scene.active_take()
-    take = assets.decoded(ref.asset, Take.from_arrays) if ref is not None else None
+    take = take_in(scene, assets, ref) if ref is not None else None
     frames = take.frames if take is not None else np.arange(scene.start, scene.end + 1)
     meshes = {f.id: assets.decoded(f.asset, Mesh.from_arrays) for f in chosen if f.asset is not None}
     size = len(frames) * sum(

@@ -13,6 +13,7 @@ from artuline.core.motion.clip import Clip
 from artuline.core.motion.keyed import root_at
 from artuline.core.motion.skeleton import rigid
 from artuline.core.run.take import Take
+from artuline.core.run.take_now import take_in
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.mesh import Mesh
 from artuline.core.scene.model import Figure, Scene, TakeRef
@@ -68,7 +69,7 @@ def delivery(
             clip = rested(scene, f, clip, rests)
         found.append(Delivered(f, mesh, {name: clip}, _root(scene, assets, f, rests.lead), physics))
     ref = scene.active_take()
-    take = assets.decoded(ref.asset, Take.from_arrays) if ref is not None else None
+    take = take_in(scene, assets, ref) if ref is not None else None
     return Delivery(tuple(found), scene.rate, take, together)
 
 
@@ -163,7 +164,7 @@ def bake_take(
     ref = scene.active_take()
     if ref is None:
         raise ArtulineError("the scene has no take to bake", remedy="Run it first.")
-    take = assets.decoded(ref.asset, Take.from_arrays)
+    take = take_in(scene, assets, ref)
     mine = list(figures) or [f.id for f in scene.figures if f.id in take.poses and f.bodies and not f.stays]
     if not mine:
         raise ArtulineError("the take moves no figure", remedy="Run the scene again.")

@@ -16,6 +16,7 @@ from artuline.core.checks.strands import check_strand
 from artuline.core.checks.weights import check_weights
 from artuline.core.motion.skeleton import rest_matrices
 from artuline.core.run.build import group_of
+from artuline.core.run.take_now import changed_bones
 from artuline.core.scene import edit
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.mesh import Mesh
@@ -47,7 +48,11 @@ def check(scene: Scene, assets: AssetStore) -> list[Finding]:
     found += check_cycle(scene, assets)
     take = scene.active_take()
     if take is not None and take.settings != scene.settings_fingerprint():
-        found.append(Finding(1, f"{take.name} was made with other settings than the scene has now. Run again."))
+        text = f"{take.name} was made with other settings than the scene has now. Run again."
+        others = changed_bones(scene, assets, take) if take.asset in assets else []
+        if others:
+            text = f"{', '.join(others)} had other bones when {take.name} was made: those that came since are at rest in it. Run again."
+        found.append(Finding(1, text))
     return sorted(found, key=lambda x: -x.weight)
 
 

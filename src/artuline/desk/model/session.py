@@ -9,6 +9,7 @@ from PySide6.QtGui import QUndoCommand, QUndoStack
 from artuline.core.checks.data import check_data
 from artuline.core.errors import ArtulineError, why_not
 from artuline.core.run.take import Take
+from artuline.core.run.take_now import take_in
 from artuline.core.scene.alike import followed
 from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.model import Figure, Scene, TakeRef
@@ -170,8 +171,8 @@ class Session(QObject):
         return self.take_of(self.scene.active_take())
 
     def take_of(self, ref: TakeRef | None) -> Take | None:
-        """A take of the scene, decoded once."""
-        return self.assets.decoded(ref.asset, Take.from_arrays) if ref is not None else None
+        """A take of the scene, with the bones that there are now."""
+        return take_in(self.scene, self.assets, ref) if ref is not None else None
 
     # files
 
