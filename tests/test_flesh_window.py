@@ -5,8 +5,10 @@ import pytest
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtWidgets import QLineEdit
 
+from artuline.core.run.record import run
 from artuline.core.scene.mesh import Mesh
 from artuline.core.setup.added import ends_of, entry_of
+from artuline.core.setup.springy import wobble_scene
 from artuline.core.setup.weights import entry_weights
 from tests import foreign
 from tests.driving import LEFT, drag, field, finish, open_file, press
@@ -58,6 +60,15 @@ def test_an_unknown_figure_gets_a_belly_that_wobbles(window, qtbot, tmp_path):
     assert w.station.commands.playing
     qtbot.waitUntil(lambda: w.stage.running is not None, timeout=3000)
     assert not w.session.scene.takes, "looking leaves nothing in the document"
+    # what plays is by the numbers that are shown: a new frequency makes it anew
+    commands = w.station.commands
+    old = commands.played
+    field(w, "Frequency").changed.emit(9.0, True)
+    finish(w, qtbot)
+    assert commands.playing and commands.played[0][1] is not old[0][1]
+    assert not np.array_equal(commands.played[0][1].rotation, old[0][1].rotation)
+    scene = wobble_scene(w.session.scene, w.session.figure().id, commands.played[0][0])
+    np.testing.assert_array_equal(commands.played[0][1].rotation, run(scene, w.session.assets).rotation)
     w.station.step_back()
     assert w.stage.running is None and not w.station.commands.playing
     # one removal, with all that hangs on it, and undo brings it back

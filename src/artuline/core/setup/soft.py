@@ -107,9 +107,29 @@ def made_of(figure: Figure, assets: AssetStore, soft: Soft) -> Made:
     return Made(soft, bones, bodies, tuple(joints), tuple(loops))
 
 
+def _refuse_unheld(figure: Figure, assets: AssetStore, soft: Soft) -> None:
+    """Raises ArtulineError, before all that takes long, where no body carries what a soft part is attached to."""
+    skin, region = skinned(figure, assets, soft.mirrored), np.asarray(assets[soft.region]["on"], bool)
+    edge = np.zeros(len(region), bool)
+    if soft.root is not None:
+        edge = np.asarray(assets[soft.root]["on"], bool)
+    else:
+        inside = region[skin.triangles]
+        edge[skin.triangles[inside.any(axis=1) & ~inside.all(axis=1)]] = True
+        edge &= ~region
+    for b in np.unique(skin.bone[edge]):
+        if figure.carrier(figure.bones[int(b)].name) is None:
+            raise _no_holder(figure.bones[int(b)].name, soft)
+
+
+def _no_holder(bone: str, soft: Soft) -> ArtulineError:
+    return ArtulineError(f"{bone}, which {soft.id} is attached to, has no body", remedy="Fit bodies first (Bodies).")
+
+
 @in_own_frame
 def fresh(figure: Figure, assets: AssetStore, soft: Soft) -> Figure:
     """The figure with the bones, bodies, joints and loops of a soft part as its recipe makes them, the skin bound to them; its clusters must not be there yet."""
+    _refuse_unheld(figure, assets, soft)
     made = made_of(figure, assets, soft)
     names = made.soft.clusters
     taken = set(names) & set(figure.curve_names)
@@ -154,9 +174,7 @@ def _joints(figure: Figure, soft: Soft, made: Division, turns: list[Array]) -> t
     for m in (m for m in meetings if m.a == ROOT):
         holder = figure.carrier(figure.bones[made.holder[m.b]].name)
         if holder is None:
-            raise ArtulineError(
-                f"{figure.bones[made.holder[m.b]].name}, which {soft.id} is attached to, has no body", remedy="Fit bodies first."
-            )  # fmt: skip
+            raise _no_holder(figure.bones[made.holder[m.b]].name, soft)
         up = rigid(rest_matrices(figure))[1][figure.bone_index[holder.bone]]
         tree.append(_joint(soft, cells.middles, m, holder.id, names[m.b], up, turns[m.b], m.b))
         hung.add(m.b)

@@ -31,6 +31,8 @@ class Commands:
         #: The clips that the wobble plays under, with their takes; which plays, and its row.
         self.played: list[tuple[str, Take]] = []
         self._at = 0, 0
+        self._of: Figure | None = None
+        self.session.scene_changed.connect(self._edited)
         self._clock = QTimer(desk.stage)
         self._clock.timeout.connect(self._tick)
         self.session.leaving.connect(self._leave)
@@ -230,11 +232,28 @@ class Commands:
             return found
 
         def then(found: list[tuple[str, Take]]) -> None:
-            self.played, self._at = found, (0, 0)
+            if self._now(f.id) != f:
+                self.look(clips)  # it was changed meanwhile
+                return
+            self.played, self._at, self._of = found, (0, 0), f
             self._clock.start(round(1000.0 / self.session.scene.rate))
             self.desk.refill.emit(False)
 
         self.desk.start("Wobbling", work, then)
+
+    def _now(self, figure: str) -> Figure | None:
+        return next((x for x in self.session.scene.figures if x.id == figure), None)
+
+    def _edited(self) -> None:
+        """What plays is by the numbers that are shown: it is made anew when they change."""
+        if not self.played or self._of is None:
+            return
+        now = self._now(self._of.id)
+        if now != self._of:
+            clips = tuple(clip for clip, _ in self.played)
+            self.stop()
+            if now is not None and set(clips) <= {c.name for c in now.clips}:
+                self.look(clips)
 
     def _tick(self) -> None:
         k, row = self._at
