@@ -176,6 +176,23 @@ def test_the_bake_keeps_its_bounds_with_far_fewer_keys(boom_run):
     assert np.abs(keys - plain)[outside].max() < 1e-9
 
 
+def test_a_bake_over_another_keeps_what_a_hand_did_and_the_run_says_what_it_does_not_follow(boom_run):
+    scene, assets, take = boom_run
+    id_ = scene.figures[0].id
+    loose, tight = (bake_figure(scene, assets, scene.figures[0], take, BakeWish(b, 40.0)) for b in (4.0, 3.0))
+    once = add_layer(scene, assets, id_, loose, "first", of="take")
+    (layer,) = once.figure(id_).layers
+    # as it was baked, it gives way to a new bake; edited, it stays, muted
+    assert [x.name for x in add_layer(once, assets, id_, tight, "second", of="take").figure(id_).layers] == ["second"]
+    edited = edit.figure(once, id_, layers=(layer.changed(baked=layer.asset),))
+    both = add_layer(edited, assets, id_, tight, "second", of="take").figure(id_).layers
+    assert [(x.name, x.muted) for x in both] == [("first", True), ("second", False)]
+    # a run goes by the keys below, which is known before
+    assert [(f.id, x.name) for f, x in once.not_followed] == [(id_, "first")] and scene.not_followed == ()
+    for change in ({"leads": True}, {"muted": True}, {"weight": 0.0}):
+        assert edit.figure(once, id_, layers=(layer.changed(**change),)).not_followed == ()
+
+
 def test_a_tighter_bound_takes_more_keys(boom_run):
     scene, assets, take = boom_run
     loose = bake_figure(scene, assets, scene.figures[0], take, BakeWish(4.0, 40.0))

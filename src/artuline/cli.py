@@ -292,11 +292,18 @@ def run(
     kept = keep_take(loaded, assets, take, loaded.settings_fingerprint())
     save_scene(scene, kept, assets)
     typer.echo(f"{kept.take}: {len(take.frames)} frames in {seconds:.2f} s, saved in {scene}")
-    typer.echo(
-        f"worst penetration {1000 * take.penetration.max(initial=0):.1f} mm, "
-        f"joint separation {1000 * take.separation.max(initial=0):.3f} mm, "
-        f"limit excess {57.29578 * take.excess.max(initial=0):.2f}°"
-    )
+    for words, values, names, scale, unit in (
+        ("worst penetration", take.penetration, take.bodies, 1000.0, "mm"),
+        ("joint separation", take.separation, take.joints, 1000.0, "mm"),
+        ("limit excess", take.excess, take.joints, 57.29578, "°"),
+    ):
+        if not values.size or not values.max() > 0.0:
+            continue
+        row, k = divmod(int(values.argmax()), values.shape[1])
+        amount = f"{scale * values[row, k]:.3g} {unit}".replace(" °", "°")
+        typer.echo(f"{words} {amount}: {loaded.words(names[k])} at frame {take.frames[row]}")
+    for f, layer in loaded.not_followed:
+        typer.echo(f"The run went by the keys below the layer {layer.name} of {f.name}, which physics does not follow.")
 
 
 def _bracket(scene, assets, texts: list[str], output: Path | None) -> None:  # type: ignore[no-untyped-def]

@@ -324,11 +324,14 @@ def add_layer(
     of: str | None = None,
     mode: str = "replace",
 ) -> Scene:
-    """The scene with baked keys as the figure's topmost layer; ``of``: the take's id, of which earlier bakes give way that have nothing besides. ``mode`` add: what
-    the keys add to all that lies below.
+    """The scene with baked keys as the figure's topmost layer; ``of``: the take's id, of which earlier bakes give way that have nothing besides; one that
+    was edited by hand since stays, muted. ``mode`` add: what the keys add to all that lies below.
     """
     figure = scene.figure(figure_id)
-    kept = tuple(x for x in figure.layers if of is None or x.of != of or not _within(assets, figure, x, baked))
+    older = {x.id for x in figure.layers if of is not None and x.of == of and _within(assets, figure, x, baked)}
+    kept = tuple(
+        x.changed(muted=True) if x.id in older else x for x in figure.layers if x.id not in older or x.baked is not None
+    )
     clip = baked.clip if mode == "replace" else added_to(scene, assets, figure.changed(layers=kept), baked.clip)
     layer = Layer(
         id=edit.fresh_id("layer", {layer.id for layer in kept}), name=name, of=of, asset=assets.add(clip.to_arrays()),

@@ -7,7 +7,7 @@ from typing import Annotated, Any
 from pydantic import Field, model_validator
 
 from artuline.core.errors import MissingError
-from artuline.core.scene.figure import Figure
+from artuline.core.scene.figure import Figure, Layer
 from artuline.core.scene.lanes import VectorLane
 from artuline.core.scene.rule import Rule
 from artuline.core.scene.values import MOST_FRAME, ZERO, Id, Model, Rate, Vec3, known, unique
@@ -150,6 +150,16 @@ class Scene(Model):
     def obstacles(self) -> tuple[Figure, ...]:
         """The figures that stand in the way of others."""
         return tuple(f for f in self.figures if f.obstacle)
+
+    @property
+    def not_followed(self) -> tuple[tuple[Figure, Layer], ...]:
+        """Baked layers that are seen and that physics does not follow: a run goes by the keys below them."""
+        return tuple(
+            (f, x)
+            for f in self.figures
+            for x in f.layers
+            if x.kind == "baked" and not x.muted and x.weight > 0.0 and not x.leads
+        )
 
     def words(self, ref: BodyRef | JointRef) -> str:
         """A readable name of a body, joint or link; with the figure's where there are several. For people only."""

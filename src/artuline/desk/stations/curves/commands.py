@@ -108,8 +108,14 @@ class Commands:
 
         def then(found: dict[str, Baked]) -> None:
             self.shows_take = False
+            heard = {(g.id, x.id) for g in self.session.scene.figures for x in g.layers if not x.muted}
             if self.session.edit("Bake the take", lambda s: with_baked(s, assets, ref, found, mode)):
                 self.baked |= found
+                muted = [
+                    x.name for g in self.session.scene.figures for x in g.layers if x.muted and (g.id, x.id) in heard
+                ]
+                if muted:
+                    self.desk.tell(f"{', '.join(muted)}, edited by hand, was kept and muted below the new keys.")
                 # of who keeps to his keys there is nothing to bake
                 for layer in self.session.scene.figure(f.id).layers:
                     if layer.of == ref.id:

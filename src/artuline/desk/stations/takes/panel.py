@@ -10,7 +10,7 @@ from artuline.core.run.measures import PLOTS
 from artuline.core.run.record import settings_of
 from artuline.core.run.take import Take
 from artuline.core.scene import edit, paths
-from artuline.core.scene.model import BodyRef, Figure, TakeRef
+from artuline.core.scene.model import BodyRef, Figure, Layer, TakeRef
 from artuline.desk.form import Form
 from artuline.desk.stations.takes.bracket_panel import fill_bracket
 from artuline.desk.stations.takes.commands import VIEWS, Commands
@@ -22,10 +22,30 @@ ROWS = 12  # of the table of differences
 MOST_GIVEN = 40
 
 
+def _below_layers(d: Form) -> None:
+    """What a run does not go by although it is seen: keys that were baked, with the switch."""
+    found = d.session.scene.not_followed
+    for f, layer in found[:3]:
+        d.add(faint(f"A run goes by the keys below {layer.name} of {f.name}, which is seen above them."))
+
+        def follow(on: bool, f: Figure = f, layer: Layer = layer) -> None:
+            d.edit(
+                "Physics follows keys",
+                lambda s: edit.figure(
+                    s, f.id, layers=edit.replace(s.figure(f.id).layers, layer.id, lambda x: x.changed(leads=on))
+                ),
+            )
+
+        d.toggle("Physics follows it", False, follow, tip="A run then goes by these keys, with what was edited in them")
+    if len(found) > 3:
+        d.add(faint(f"So it is with {len(found) - 3} more layers."))
+
+
 def fill(d: Form, w: Commands, f: Figure) -> None:
     """The takes and their worst moments."""
     s = d.session
     d.add(d.act("run", primary=True))
+    _below_layers(d)
     if not s.scene.takes:
         d.add(
             faint(
