@@ -9,12 +9,12 @@ from artuline.core.errors import ArtulineError
 from artuline.core.geometry import distance, rotation
 from artuline.core.motion.skeleton import rest_matrices, rigid
 from artuline.core.scene.assets import AssetStore
-from artuline.core.scene.model import Bone, Figure, Scene
+from artuline.core.scene.model import Bone, Figure, Link, LinkEnd, Scene
 from artuline.core.setup.anatomy import segment_of
 from artuline.core.setup.coverage import left_out
 from artuline.core.setup.fit import fit_bodies
 from artuline.core.setup.joints import clip_rotations, keyed_limit_excess
-from artuline.core.setup.mirror import mirror_bodies, mirror_pairs, mirror_plane, sides_differ
+from artuline.core.setup.mirror import mirror_bodies, mirror_link, mirror_pairs, mirror_plane, sides_differ
 from artuline.core.setup.patch_fit import FitChoice
 from artuline.core.setup.ragdoll import add_bodies, fit_again, remove_bodies, set_up
 from artuline.core.setup.skin import cached_skin, divide_skin
@@ -157,6 +157,36 @@ def test_a_setup_is_the_same_wherever_a_figure_stands(tmp_path, kind, turn, plac
     assert here(fit_again(away, assets, {one.bone}, FitChoice("hull"))) == fit_again(
         base, assets, {one.bone}, FitChoice("hull")
     )
+
+
+@pytest.mark.parametrize("turn", [0.0, 0.7])
+def test_a_link_goes_to_the_other_side_with_its_points(tmp_path, turn):
+    foreign.write_crawler(tmp_path / "f.glb")
+    assets = AssetStore()
+    _, figure, _ = add_figure(Scene(), assets, tmp_path / "f.glb")
+    f = set_up(figure.changed(turn=turn, position=(2.0, 0.0, -1.0)), assets)
+
+    def end(body, point=(0.02, -0.01, 0.03)):
+        return LinkEnd(figure=f.id, body=body, point=point)
+
+    p, q = rigid(rest_matrices(f))
+
+    def place(x):
+        i = f.bone_index[next(b.bone for b in f.bodies if b.id == x.body)]
+        return p[i] + rotation.rotate(q[i], np.array(x.point))
+
+    link = Link(id="t", name="t", kind="tie", a=end("LeftLimb0B"), b=end("LeftLimb1B"), lengths=(0.0, 0.2))
+    other = mirror_link(f, link)
+    assert (other.a.body, other.b.body) == ("RightLimb0B", "RightLimb1B") and other.lengths == link.lengths
+    for mine, theirs in ((link.a, other.a), (link.b, other.b)):
+        np.testing.assert_allclose(place(theirs), mirror_plane(f).points(place(mine)), atol=1e-6)
+    # what is in the middle, and what is held besides, stays
+    assert mirror_link(f, link.changed(b=end("core"))).b.body == "core"
+    assert mirror_link(f, link.changed(b=LinkEnd(figure="post", body="post"))).b.figure == "post"
+    assert mirror_link(f, link.changed(kind="pin", b=None)).b is None
+    # and what is its own mirror image, or has no side, has no other
+    assert mirror_link(f, link.changed(b=end("RightLimb0B"))) is None
+    assert mirror_link(f, link.changed(a=end("core"), b=end("brow"))) is None
 
 
 def test_every_body_but_one_hangs_on_its_nearest_ancestor_with_a_body(ready):

@@ -8,7 +8,7 @@ import numpy as np
 from artuline.core.geometry import rotation
 from artuline.core.geometry.rotation import Array
 from artuline.core.motion.skeleton import placement, rest_matrices, rigid, skeleton_of
-from artuline.core.scene.model import AxisRange, Body, Figure, Joint, Shape
+from artuline.core.scene.model import AxisRange, Body, Figure, Joint, Link, LinkEnd, Shape
 from artuline.core.setup.own_frame import in_own_frame
 
 _SIDES = (("left", "right"), ("l", "r"))
@@ -190,6 +190,34 @@ def mirror_joints(figure: Figure, ids: set[str]) -> Figure:
         if mine is not None and theirs is not None:
             joints[theirs.id] = mirror_joint(figure, mine, theirs)
     return figure.changed(joints=tuple(joints.get(j.id, j) for j in figure.joints)) if joints else figure
+
+
+def mirror_link(figure: Figure, link: Link) -> Link | None:
+    """A link of a figure's bodies as that of the bodies on the other side: what it holds besides, and what is in the middle, stays. None where that is the
+    link itself, or nothing of it has a side.
+    """
+    pairs, plane = mirror_pairs(figure), mirror_plane(figure)
+    bodies = {b.id: b for b in figure.bodies}
+    p, q = rigid(rest_matrices(figure))
+
+    def over(end: LinkEnd | None) -> LinkEnd | None:
+        if end is None or end.figure != figure.id:
+            return end
+        bone = bodies[end.body].bone
+        other = figure.body_of.get(pairs.get(bone, bone))
+        if other is None:
+            return end
+        i, k = figure.bone_index[bone], figure.bone_index[other.bone]
+        place = plane.points(p[i] + rotation.rotate(q[i], np.array(end.point)))
+        point = rotation.rotate(rotation.conjugate(q[k]), place - p[k])
+        return end.changed(body=other.id, point=tuple(float(v) for v in point))
+
+    a, b = over(link.a), over(link.b)
+    assert a is not None
+    ends = {(x.figure, x.body) if x is not None else None for x in (a, b)}
+    if ends == {(x.figure, x.body) if x is not None else None for x in (link.a, link.b)}:
+        return None
+    return link.changed(a=a, b=b)
 
 
 def _twins(figure: Figure, ids: set[str]) -> list[tuple[Body, Body]]:

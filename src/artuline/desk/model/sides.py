@@ -1,8 +1,8 @@
 """Edits of bodies and joints that go to the other side of the figure as well."""
 
 from artuline.core.scene import edit
-from artuline.core.scene.model import Figure, Scene
-from artuline.core.setup.mirror import mirror_bodies, mirror_joints, mirror_pairs
+from artuline.core.scene.model import Figure, Link, Scene
+from artuline.core.setup.mirror import mirror_bodies, mirror_joints, mirror_link, mirror_pairs
 
 
 class Sides:
@@ -22,6 +22,14 @@ class Sides:
     def joints(self, s: Scene, figure: str, ids: set[str]) -> Scene:
         """The same for joints."""
         return edit.map_figure(s, figure, lambda f: mirror_joints(f, ids)) if self.both else s
+
+    def links(self, s: Scene, figure: str, link: Link) -> tuple[Link, ...]:
+        """A new link of a figure's bodies with that of the other side, if that is wanted and there is one."""
+        other = mirror_link(s.figure(figure), link) if self.both else None
+        if other is None:
+            return (link,)
+        name = edit.fresh_id(link.id, {link.id, *(x.id for x in s.links)})
+        return link, other.changed(id=name, name=name)
 
     def bones(self, f: Figure, bones: set[str]) -> set[str]:
         """Bones with those on the other side, if that is wanted."""

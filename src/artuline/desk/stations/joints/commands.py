@@ -176,7 +176,9 @@ class Commands:
         name = edit.fresh_id(kind, {x.id for x in self.session.scene.links})
         made = Link(id=name, name=name, kind=kind, a=ends[0], b=ends[1] if len(ends) > 1 else None,
                     lengths=(0.0, max(length, 1e-3)) if kind == "tie" else (0.0, None))  # fmt: skip
-        self.session.edit(f"Add a {kind}", lambda s: edit.scene(s, links=(*s.links, made)))
+        both = self.desk.sides.links(self.session.scene, f.id, made)
+        if self.session.edit(f"Add a {kind}", lambda s: edit.scene(s, links=(*s.links, *both))):
+            self.desk.tell(" and ".join(f"{x.a.body} – {x.b.body if x.b else 'the world'}" for x in both) + f": {kind}")
 
     def remove_link(self, link: str) -> None:
         """Take a tie, weld or pin away."""
