@@ -214,3 +214,19 @@ def test_what_begins_inside_of_another_is_said_and_can_be_let_pass(size):
     aside = obstacle("crate", crate, (MotionKey(frame=0, position=(1.02 * size, 0.0, 0.0)),))
     scene = edit.add_figure(edit.scene(scene, figures=tuple(f for f in scene.figures if f.id != "crate")), aside)
     assert not [x for x in check(scene, AssetStore()) if "inside of crate" in x.text]
+
+
+def test_a_figure_without_bodies_is_said_by_what_that_does(boom):
+    scene, assets = boom
+    f = scene.figures[0]
+    bare = f.changed(id="mate", name="mate", bodies=(), joints=(), pairs_off=(), groups=())
+    beside = [
+        x for x in check(edit.scene(scene, figures=(*scene.figures, bare)), assets) if "mate has no bodies" in x.text
+    ]
+    assert len(beside) == 1 and beside[0].weight == 1 and "goes through it" in beside[0].text
+    alone = [x for x in check(Scene(figures=(bare,)), assets) if "mate has no bodies" in x.text]
+    assert alone[0].weight == 3 and "cannot move it" in alone[0].text
+    # either way the same mends it
+    for found in (beside[0], alone[0]):
+        made = found.work(bare, lambda d, t: None, lambda: False)
+        assert made.bodies

@@ -66,9 +66,11 @@ def _figure(scene: Scene, f: Figure, assets: AssetStore) -> list[Finding]:
             Finding(1, text, f.id, fix_label=f"Use {rate:g} per second", fix=lambda s: edit.scene(s, rate=rate))
         )
     if not f.bodies:
+        alone = not any(x.id != f.id and any(_acts(g) for g in x.groups if not g.muted) for x in scene.figures)
+        text = "so physics cannot move it" if alone else "so what physics moves goes through it"
         found.append(
             Finding(
-                3, f"{f.name} has no bodies, so physics cannot move it.", f.id, fix_label="Fit bodies and joints",
+                3 if alone else 1, f"{f.name} has no bodies, {text}.", f.id, fix_label="Fit bodies and joints",
                 fix=lambda s: set_up_in_scene(s, f.id, assets),
                 work=lambda g, p, c: set_up(g, assets, progress=p, cancelled=c),
             )
