@@ -4,6 +4,7 @@ import subprocess
 import sys
 import threading
 
+import numpy as np
 import pytest
 
 from artuline.core.scene import edit
@@ -11,6 +12,7 @@ from artuline.core.scene.assets import AssetStore
 from artuline.core.scene.selection import Selection
 from artuline.desk.model.comparison import Comparison
 from artuline.desk.model.garbage import Garbage
+from artuline.desk.model.pace import Pace, words_of
 from artuline.desk.model.session import Session
 from artuline.desk.model.sides import Sides
 
@@ -107,3 +109,28 @@ def test_what_is_unreachable_ends_in_the_thread_of_the_window(qtbot):
     assert not ended
     garbage.look()
     assert len(ended) == 5000 and set(ended) == {here}
+
+
+@pytest.mark.parametrize("total", [20, 121, 3000])
+@pytest.mark.parametrize("slower", [1.0, 3.0, 12.0])
+def test_what_is_left_is_by_the_pace_of_the_work_itself(total, slower):
+    """Of steps that take evenly longer, up to ``slower`` times the first: never off by more than that, and nearly right at the end."""
+    pace, now, told = Pace(5.0), 5.0, []
+    cost = np.linspace(1.0, slower, total) * 60.0 / total
+    for done in range(1, total + 1):
+        now += cost[done - 1]
+        left = pace.left(done, total, now)
+        if left is not None and done < total:
+            told.append((done, left, cost[done:].sum()))
+    assert told[0][0] >= 0.1 * total
+    for done, left, true in told:
+        assert true / slower <= left * 1.01 + 1e-9 and left <= true * 1.01
+        if done > 0.9 * total:
+            assert abs(left - true) < 0.35 * true
+    # a second part of the work is told anew
+    assert pace.left(1, total, now + 1.0) is None
+    assert (
+        words_of(0.2) == "about 1 s left"
+        and words_of(59.6) == "about 60 s left"
+        and words_of(600.0) == "about 10 min left"
+    )

@@ -1,5 +1,6 @@
 """The checks strip: the worst problem in words, a button that fixes it, and the progress of long work."""
 
+import time
 from functools import partial
 
 from PySide6.QtCore import Qt, QTimer
@@ -15,6 +16,7 @@ from artuline.desk import theme
 from artuline.desk.desk import Desk
 from artuline.desk.figure_jobs import mend
 from artuline.desk.model.later import Later
+from artuline.desk.model.pace import Pace, words_of
 from artuline.desk.model.plain import unmarked
 from artuline.desk.widgets.fields import Words
 from artuline.desk.widgets.label import Label
@@ -70,6 +72,7 @@ class Strip(QWidget):
         for w in widgets:
             layout.addWidget(w, 1 if w is self.message else 0) if w is not None else None
         self.message.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        self._words, self._pace, self._said = "", Pace(time.monotonic()), 0.0
         self.bar.hide()
         self.cancel_button.hide()
         self.fix_button.clicked.connect(self._apply_first)
@@ -180,12 +183,18 @@ class Strip(QWidget):
 
     def _job_started(self, words: str) -> None:
         self.message.setText(words)
+        self._words, self._pace, self._said = words, Pace(time.monotonic()), 0.0
         self._clear.stop()
         self.bar.setRange(0, 0)
         self.bar.show()
         self.cancel_button.show()
 
     def _job_progressed(self, done: int, total: int) -> None:
+        now = time.monotonic()
+        left = self._pace.left(done, total, now)
+        if left is not None and now - self._said > 1.0:
+            self._said = now
+            self.message.setText(f"{self._words}: {words_of(left)}")
         # a bar that is enabled paints the whole window at once, for every step
         self.bar.setUpdatesEnabled(False)
         self.bar.setRange(0, total)
