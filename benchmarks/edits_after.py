@@ -45,7 +45,7 @@ def no_bone(s, assets, rng):
 def no_body(s, assets, rng):
     f = _figure(s, rng)
     gone = {f.bodies[int(rng.integers(1, len(f.bodies)))].id}
-    return edit.map_figure(s, f.id, lambda g: remove_bodies(g, assets, gone))
+    return edit.ragdoll(s, remove_bodies(f, assets, gone))
 
 
 def body(s, assets, rng):
@@ -53,7 +53,7 @@ def body(s, assets, rng):
     bare = [b.name for b in f.bones if b.name not in f.body_of and b.deforms]
     if not bare:
         return no_body(s, assets, rng)
-    return edit.map_figure(s, f.id, lambda g: add_bodies(g, assets, {bare[int(rng.integers(len(bare)))]}))
+    return edit.ragdoll(s, add_bodies(f, assets, {bare[int(rng.integers(len(bare)))]}))
 
 
 def strand(s, assets, rng):
