@@ -14,6 +14,7 @@ from artuline.core.scene.model import Body, BodyRef, Figure, LinkEnd, Scene
 from artuline.core.setup.patch_fit import extent
 
 REACH = 0.085  # of a figure's size: a hand's breadth and a half
+MOST_KNOWN = 4096  # bodies whose extent is remembered
 FEW = 64  # triangles about a place that are looked at, those with the nearest middles
 
 
@@ -54,9 +55,31 @@ def near_bodies(
     """The bodies of other figures within ``most`` m of a place (3,), the nearest first; the figures' bones are at matrices (B, 4, 4)."""
     found = []
     for other, pose in zip(scene.figures, matrices):
-        if other.id != figure and len(pose) == len(other.bones):
-            found += [near_one(assets, other, pose, body, place, most) for body in other.bodies]
+        if other.id == figure or len(pose) != len(other.bones):
+            continue
+        # of a crowd, only who may be within reach
+        away = np.linalg.norm(pose[:, :3, 3] - place, axis=1)
+        near = [b for b in other.bodies if away[other.bone_index[b.bone]] < most + _around(assets, b)]
+        found += [near_one(assets, other, pose, body, place, most) for body in near]
     return sorted((x for x in found if x is not None), key=lambda x: x.gap)
+
+
+#: How far a body's shapes go from its bone, m, by the shapes, which are kept so that their ids stay theirs.
+_extents: dict[int, tuple[object, float]] = {}
+
+
+def _around(assets: AssetStore, body: Body) -> float:
+    known = _extents.get(id(body.shapes))
+    if known is None:
+        while len(_extents) > MOST_KNOWN:
+            _extents.pop(next(iter(_extents)))
+        sizes = []
+        for s in body.shapes:
+            corners = triangles_of(assets, s.asset) if s.asset is not None else np.array(s.points).reshape(-1, 3)
+            sizes.append(float(np.linalg.norm(corners, axis=-1).max(initial=0.0)) if corners.size else extent(s))
+        most = max((float(np.linalg.norm(s.position)) + size for s, size in zip(body.shapes, sizes)), default=0.0)
+        known = _extents[id(body.shapes)] = body.shapes, most
+    return known[1]
 
 
 def near_one(
