@@ -68,3 +68,33 @@ def test_distance_is_exact_outside_and_never_too_long(shape):
     step = random.normal(size=(4000, 3)) * 0.05
     change = np.abs(distance.shape(points + step, shape) - d)
     assert (change <= np.linalg.norm(step, axis=1) + 1e-9).all()
+
+
+@given(st.integers(0, 10_000), st.sampled_from(["sphere", "capsule", "box", "hull"]))
+def test_the_nearest_place_on_a_surface_is_on_it_and_as_far_as_the_distance_says(seed, kind):
+    random = np.random.default_rng(seed)
+    turn = random.normal(size=4)
+    shape = Shape(
+        kind=kind, position=tuple(random.normal(size=3)), rotation=tuple(turn / np.linalg.norm(turn)),
+        **{
+            "sphere": {"radius": 0.3}, "capsule": {"radius": 0.1, "half_length": 0.5}, "box": {"half": (0.1, 0.4, 0.7)},
+            "hull": {"points": tuple(map(tuple, random.normal(size=(12, 3))))},
+        }[kind],
+    )  # fmt: skip
+    for point in shape.position + random.normal(size=(8, 3)):
+        place = distance.on_surface(point, shape)
+        gap = distance.shape(point[None], shape)[0]
+        # planes of a hull that are nearly one are one
+        exact = 1e-4 if kind == "hull" else 1e-7
+        assert abs(distance.shape(place[None], shape)[0]) < exact
+        # outside of a hull's edges its distance says no more than it must
+        assert np.linalg.norm(point - place) == pytest.approx(abs(gap), abs=1e-7) or (
+            kind == "hull" and np.linalg.norm(point - place) > abs(gap)
+        )
+    if kind == "hull":
+        hull = trimesh.convex.convex_hull(np.array(shape.points))
+        local = rotation.rotate(rotation.conjugate(np.array(shape.rotation)), random.normal(size=(8, 3)))
+        wanted = trimesh.proximity.closest_point_naive(hull, local)[1]
+        for x, far in zip(local, wanted):
+            world = np.array(shape.position) + rotation.rotate(np.array(shape.rotation), x)
+            assert np.linalg.norm(world - distance.on_surface(world, shape)) == pytest.approx(far, abs=1e-4)
