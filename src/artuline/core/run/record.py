@@ -25,7 +25,7 @@ from artuline.core.run.stepper import Chunk, Stepper
 from artuline.core.run.take import UNKNOWN, Take
 from artuline.core.scene import edit
 from artuline.core.scene.alike import scene_of, text_of
-from artuline.core.scene.assets import AssetStore
+from artuline.core.scene.assets import Arrays, AssetStore
 from artuline.core.scene.group import SHORTEST_RETURN
 from artuline.core.scene.model import Figure, Group, Scene, TakeRef
 
@@ -384,13 +384,17 @@ def settings_of(ref: TakeRef, assets: AssetStore) -> Scene:
     if ref.scene is None:
         raise ArtulineError(f"{ref.name} has no settings kept with it", remedy="Run again.")
     try:
-        unfold = zlib.decompressobj()
-        text = unfold.decompress(bytes(assets[ref.scene]["scene"]), MOST_SETTINGS)
-        if unfold.unconsumed_tail:
-            raise ValueError("too large")
-        return scene_of(text)
+        return assets.decoded(ref.scene, _settings)
     except (KeyError, ValueError, RecursionError, zlib.error) as error:
         raise ArtulineError(f"the settings of {ref.name} are damaged", remedy="Run again.") from error
+
+
+def _settings(arrays: Arrays) -> Scene:
+    unfold = zlib.decompressobj()
+    text = unfold.decompress(bytes(arrays["scene"]), MOST_SETTINGS)
+    if unfold.unconsumed_tail:
+        raise ValueError("too large")
+    return scene_of(text)
 
 
 def back_to_settings(scene: Scene, assets: AssetStore, take: str) -> Scene:
