@@ -268,7 +268,7 @@ def test_drag_and_wind():
         world.step(FRAME, 10)
     assert world.bodies["v"][0][0] == pytest.approx(4.0 * np.exp(-2.0), rel=0.02)
     assert world.bodies["w"][0][1] == pytest.approx(5.0 * np.exp(-3.0), rel=0.02)
-    sail = BodySpec((BALL,), mass=0.1, area=(0.5, 0.5, 0.5))
+    sail = BodySpec((BALL,), mass=0.1, airy=True, drag_coefficient=0.5 / (np.pi * 0.1**2))
     world = World([sail], gravity=(0, 0, 0), wind=(6.0, 0.0, 0.0))
     for _ in range(240):
         world.step(FRAME, 10)
@@ -277,7 +277,8 @@ def test_drag_and_wind():
 
 def test_a_board_askew_in_the_wind_is_lifted():
     tilt = rotation.from_rotation_vector(np.array([0.0, 0.0, 0.5]))
-    board = BodySpec((BALL,), mass=1.0, area=(0.0, 1.0, 0.0), rotation=tilt)
+    plate = Shape(kind="box", half=(0.5, 0.001, 0.5))
+    board = BodySpec((plate,), mass=1.0, airy=True, drag_coefficient=1.0, rotation=tilt)
     world = World([board], gravity=(0, 0, 0), wind=(-8.0, 0.0, 0.0))
     world.step(FRAME, 10)
     v = world.bodies["v"][0]
