@@ -448,6 +448,21 @@ def test_pairs_that_pass_are_listed_let_touch_and_made(demo, qtbot):
     assert ("hand_l", "thigh_l") in s.scene.figures[0].pairs_off
 
 
+def test_a_click_is_not_lost_to_details_that_are_made_anew_meanwhile(demo, qtbot):
+    demo.set_station("Joints")
+    chosen(demo, "head")
+    demo.details.open_all()
+    button = next(b for b in demo.details.findChildren(QPushButton) if b.text() == "Pin to the world")
+    qtbot.mousePress(button, LEFT)
+    # what was found beside the window, or a frame that went on, comes just now
+    panel = demo.details.widget()
+    demo.details.rebuild()
+    assert demo.details.widget() is panel
+    qtbot.mouseRelease(button, LEFT)
+    assert [x.kind for x in demo.session.scene.links] == ["pin"]
+    assert demo.details.widget() is not panel
+
+
 def test_a_bone_without_a_body_says_so_and_gets_one_wherever_it_is_chosen(demo, qtbot):
     def said():
         return " ".join(x.text() for x in demo.details.findChildren(QLabel))

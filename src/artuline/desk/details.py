@@ -93,6 +93,10 @@ class Details(QScrollArea):
             # somebody types: what is typed must not be lost
             self._previewed.start()
             return
+        if any(w.isDown() for w in self._focusable() if isinstance(w, QAbstractButton)):
+            # between press and release: the click must find what was pressed
+            self._previewed.start()
+            return
         known = _place_of(self._focusable(), focus) if within and focus is not None else None
         scroll = self.verticalScrollBar().value()
         form = self._filled()
